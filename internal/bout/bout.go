@@ -1,0 +1,320 @@
+// Package bout runs one bout, step by step, against the real machine: prepare,
+// hand over, capture, judge. It records nothing itself; what it returns is
+// stored by its caller before the next step begins.
+package bout
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+
+	"agonometer/internal/bout/confine"
+	"agonometer/internal/bout/drive"
+	"agonometer/internal/bout/judge"
+	"agonometer/internal/bout/workspace"
+	"agonometer/internal/core/contender"
+	"agonometer/internal/core/specfile"
+	"agonometer/internal/core/task"
+	"agonometer/internal/core/verdict"
+)
+
+// Engine runs bouts on this machine. Its folders lie below Data.
+type Engine struct {
+	Data           string
+	Git            *workspace.Git
+	Repositories   *workspace.Repositories
+	Maker          workspace.Maker
+	Capability     confine.Capability
+	Path           string
+	KeepWorkspaces bool
+	Log            *slog.Logger
+
+	mu    sync.Mutex
+	gates map[string]*sync.Mutex
+}
+
+// NewEngine makes the folders and finds out what this machine allows.
+func NewEngine(data string, log *slog.Logger) (*Engine, error) {
+	e := &Engine{Data: data, Maker: workspace.Copier{}, Path: os.Getenv("PATH"), Log: log, gates: map[string]*sync.Mutex{}}
+	for _, dir := range []string{e.starts(), e.prepared(), e.Scratch(), e.mirrors()} {
+		if err := os.MkdirAll(dir, 0o700); err != nil {
+			return nil, err
+		}
+	}
+	git, err := workspace.NewGit(filepath.Join(data, "git"))
+	if err != nil {
+		return nil, err
+	}
+	e.Git = git
+	e.Repositories = &workspace.Repositories{Git: git, Mirrors: e.mirrors()}
+	e.Capability = confine.Detect(e.Scratch())
+	return e, nil
+}
+
+func (e *Engine) starts() string   { return filepath.Join(e.Data, "starts") }
+func (e *Engine) prepared() string { return filepath.Join(e.Data, "prepared") }
+func (e *Engine) mirrors() string  { return filepath.Join(e.Data, "mirrors") }
+
+// Scratch is the folder in which bouts live while they run.
+func (e *Engine) Scratch() string { return filepath.Join(e.Data, "scratch") }
+
+// Job is a bout as the engine sees it.
+type Job struct {
+	ID        string
+	Task      *task.Task
+	Commit    string
+	Contender *contender.Contender
+	Limits    task.Limits
+	Seed      specfile.Seed
+}
+
+// VoidError says that a bout is void, and why.
+type VoidError struct {
+	Reason verdict.Reason
+	Detail string
+	Log    []byte
+}
+
+func (e *VoidError) Error() string { return string(e.Reason) + ": " + e.Detail }
+
+// voidOf turns an error of a step into the reason why a bout is void.
+func voidOf(err error) *VoidError {
+	var void *VoidError
+	if errors.As(err, &void) {
+		return void
+	}
+	var missing *drive.MissingError
+	var start *confine.StartError
+	if errors.As(err, &missing) || errors.As(err, &start) {
+		return &VoidError{Reason: verdict.CannotStart, Detail: err.Error()}
+	}
+	return &VoidError{Reason: verdict.HarnessFault, Detail: err.Error()}
+}
+
+// Void is the reason of a void bout for an error that Work or Judge returned.
+func Void(err error) *VoidError { return voidOf(err) }
+
+// gate is a lock of its own for each name, so that a thing is made once.
+func (e *Engine) gate(name string) *sync.Mutex {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if e.gates[name] == nil {
+		e.gates[name] = &sync.Mutex{}
+	}
+	return e.gates[name]
+}
+
+func (e *Engine) copyOptions() workspace.CopyOptions {
+	owner := e.owner()
+	return workspace.CopyOptions{Owned: owner.Root && e.Capability.Mode == confine.Namespaces, UID: owner.UID, GID: owner.GID}
+}
+
+func (e *Engine) owner() confine.Owner { return confine.CurrentOwner() }
+
+// world is what every command of a bout on this task sees.
+func (e *Engine) world(t *task.Task, w, home, tmp, root string) confine.World {
+	hide := []string{e.Data, t.File}
+	if !task.IsURL(t.Repository) {
+		hide = append(hide, t.RepositoryAddress())
+	}
+	if t.ReferencePatch != "" {
+		hide = append(hide, specfile.Resolve(t.File, t.ReferencePatch))
+	}
+	return confine.World{Mode: e.Capability.Mode, Owner: e.owner(), Workspace: w, Home: home, Tmp: tmp, Root: root, Path: e.Path, Hide: hide}
+}
+
+// Prepare returns the prepared state of a task, made now if it is not there.
+// say is called when there is something that takes time.
+func (e *Engine) Prepare(ctx context.Context, t *task.Task, commit string, limits task.Limits, say func(string)) (*workspace.Prepared, error) {
+	gate := e.gate(t.RepositoryAddress() + "\x00" + commit)
+	gate.Lock()
+	defer gate.Unlock()
+	start, err := e.Repositories.StartRepository(ctx, e.starts(), t.RepositoryAddress(), commit)
+	if err != nil {
+		return nil, voidOf(err)
+	}
+	p, err := e.Git.Prepare(ctx, e.prepared(), start, commit, t.Prepare, func(ctx context.Context, ws, home, tmp string) (time.Duration, error) {
+		say("preparing " + filepath.Base(t.Repository) + " (once): " + firstLine(t.Prepare))
+		root := filepath.Join(filepath.Dir(tmp), "root")
+		if err := os.Mkdir(root, 0o755); err != nil {
+			return 0, err
+		}
+		defer os.Remove(root)
+		if opt := e.copyOptions(); opt.Owned {
+			for _, dir := range []string{ws, home, tmp} {
+				if err := workspace.ChownTree(dir, opt.UID, opt.GID); err != nil {
+					return 0, err
+				}
+			}
+		}
+		out := confine.NewOutput(int64(limits.Output))
+		res, err := confine.Run(ctx, e.world(t, ws, home, tmp, root).Spec([]string{"sh", "-c", t.Prepare}, nil), confine.IO{Stdout: out, Stderr: out}, limits.Prepare.Std())
+		if err != nil {
+			return 0, err
+		}
+		if ctx.Err() != nil {
+			return 0, ctx.Err()
+		}
+		if res.TimedOut || res.Failed() {
+			why := fmt.Sprintf("exit status %d", res.ExitCode)
+			if res.TimedOut {
+				why = "not done after " + limits.Prepare.Std().String()
+			}
+			return 0, &VoidError{Reason: verdict.PrepareFailed, Detail: why + ": " + lastLine(out.Bytes()), Log: out.Bytes()}
+		}
+		return res.Elapsed, nil
+	})
+	if err != nil {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		return nil, voidOf(err)
+	}
+	return p, nil
+}
+
+func firstLine(s string) string {
+	line, _, _ := strings.Cut(strings.TrimSpace(s), "\n")
+	return line
+}
+
+func lastLine(b []byte) string {
+	s := strings.TrimSpace(string(b))
+	return s[strings.LastIndexByte(s, '\n')+1:]
+}
+
+// Worked is what came of a hand-over.
+type Worked struct {
+	Result   confine.Result
+	Captured *workspace.Captured
+	Log      []byte
+	LogCut   int64
+	// WorkspaceMS and HomeMS are what copying cost, CaptureMS what taking the
+	// change out did, all in milliseconds.
+	WorkspaceMS, HomeMS, CaptureMS int64
+	HomeBytes                      int64
+	// Kept is the workspace's folder where it was kept.
+	Kept string
+}
+
+// maxTotal is how much of a change is captured in all, in bytes.
+const maxTotal = 512 << 20
+
+// Work makes a workspace, hands the brief over, waits for the tool's end and
+// captures the change. working is called at the hand-over.
+func (e *Engine) Work(ctx context.Context, j Job, p *workspace.Prepared, working func()) (*Worked, error) {
+	dir := filepath.Join(e.Scratch(), j.ID)
+	opt := e.copyOptions()
+	w, err := e.Maker.Make(ctx, p, dir, opt)
+	if !e.KeepWorkspaces {
+		defer func() {
+			if err := workspace.RemoveAll(dir); err != nil {
+				e.Log.Warn("a workspace could not be removed", "bout", j.ID, "error", err)
+			}
+		}()
+	}
+	if err != nil {
+		return nil, voidOf(err)
+	}
+	world := e.world(j.Task, w.Tree(), w.Home(), w.Tmp(), w.Root())
+	world.Hide = append(world.Hide, j.Contender.Path)
+	world.Brief = filepath.Join(dir, "brief.md")
+	if err := os.WriteFile(world.Brief, []byte(j.Task.Brief+"\n"), 0o644); err != nil {
+		return nil, voidOf(err)
+	}
+	if err := drive.Carry(j.Contender, w.Home(), opt); err != nil {
+		return nil, voidOf(err)
+	}
+	for _, name := range j.Contender.Reads {
+		place, err := drive.Place(j.Contender, name)
+		if err != nil {
+			return nil, voidOf(err)
+		}
+		world.Reads = append(world.Reads, place)
+	}
+	out := confine.NewOutput(int64(j.Limits.Output))
+	working()
+	res, err := drive.Command(ctx, drive.HandOver{Contender: j.Contender, Brief: j.Task.Brief, Seed: j.Seed, World: world,
+		Limit: j.Limits.Time.Std(), Output: out})
+	if err != nil {
+		return nil, voidOf(err)
+	}
+	if ctx.Err() != nil {
+		return nil, ctx.Err()
+	}
+	secrets := drive.Secrets(j.Contender)
+	began := time.Now()
+	captured, err := e.Git.Capture(ctx, w, workspace.Limits{File: int64(j.Limits.File), Total: maxTotal, Secrets: secrets})
+	if err != nil {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		return nil, voidOf(fmt.Errorf("capture: %w", err))
+	}
+	worked := &Worked{Result: res, Captured: captured, Log: out.Bytes(), LogCut: out.Cut(), WorkspaceMS: w.PrepareMS, HomeMS: w.HomeMS,
+		CaptureMS: time.Since(began).Milliseconds(), HomeBytes: p.HomeBytes}
+	if struck := workspace.Strike(worked.Log, secrets); struck != nil {
+		worked.Log = struck
+	}
+	if e.KeepWorkspaces {
+		worked.Kept = dir
+	}
+	return worked, nil
+}
+
+// Judged is what the checks said.
+type Judged struct {
+	Results []judge.Result
+	// CopyMS is what making the judging copy cost, in milliseconds.
+	CopyMS int64
+}
+
+// Judge lays a diff over a fresh copy of the prepared state and runs the
+// checks there, with a HOME that no contender could write to.
+func (e *Engine) Judge(ctx context.Context, j Job, p *workspace.Prepared, diff []byte, tree string, started func(task.Check)) (*Judged, error) {
+	dir := filepath.Join(e.Scratch(), j.ID+"-judge")
+	if err := workspace.RemoveAll(dir); err != nil {
+		return nil, voidOf(err)
+	}
+	began := time.Now()
+	// Copied as the service's own first, so that git works on files of its own.
+	w, err := e.Maker.Make(ctx, p, dir, workspace.CopyOptions{})
+	if !e.KeepWorkspaces {
+		defer func() {
+			if err := workspace.RemoveAll(dir); err != nil {
+				e.Log.Warn("a judging copy could not be removed", "bout", j.ID, "error", err)
+			}
+		}()
+	}
+	if err != nil {
+		return nil, voidOf(err)
+	}
+	if err := e.Git.Apply(ctx, w, diff, tree); err != nil {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		return nil, voidOf(err)
+	}
+	if opt := e.copyOptions(); opt.Owned {
+		for _, d := range []string{w.Tree(), w.Home(), w.Tmp()} {
+			if err := workspace.ChownTree(d, opt.UID, opt.GID); err != nil {
+				return nil, voidOf(err)
+			}
+		}
+	}
+	copyMS := time.Since(began).Milliseconds()
+	results, err := judge.Run(ctx, e.world(j.Task, w.Tree(), w.Home(), w.Tmp(), w.Root()), j.Task.Checks, j.Limits, drive.Secrets(j.Contender), started)
+	if err != nil {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		return nil, voidOf(err)
+	}
+	return &Judged{Results: results, CopyMS: copyMS}, nil
+}

@@ -1,0 +1,336 @@
+// Package confine runs one command so that it sees and changes only what it is
+// meant to, and so that everything it started has ended when it has ended.
+//
+// The binary re-executes itself as a small supervisor. Where the machine allows
+// it the supervisor is the first process of new mount, PID, IPC and UTS
+// namespaces, builds a root of its own (system folders read-only, a workspace,
+// a HOME and a TMPDIR at fixed paths, nothing else), and starts the command in
+// a user namespace in which it is an ordinary user. When the supervisor ends,
+// the kernel ends whatever is left. The supervisor ends when the command does,
+// when it is told to, and when the service goes away, even by kill -9: it
+// watches a pipe whose other end only the service holds.
+//
+// Where namespaces are not to be had the supervisor still runs, as a
+// subreaper, and ends the command's process group and every orphan that comes
+// back to it. That keeps nothing private and is flagged as unconfined.
+package confine
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+)
+
+// Mode says how a command is held.
+type Mode string
+
+const (
+	// Namespaces is the full confinement.
+	Namespaces Mode = "namespaces"
+	// ProcessGroup is the fallback: no privacy, no guarantee.
+	ProcessGroup Mode = "process-group"
+)
+
+// The paths that are the same in every bout, in Namespaces mode.
+const (
+	WorkspacePath = "/bout/workspace"
+	HomePath      = "/bout/home"
+	TmpPath       = "/tmp"
+	// BriefPath is where the file with the brief lies, read-only.
+	BriefPath = "/bout/brief.md"
+)
+
+// SuperviseArg is the first argument that makes the binary a supervisor.
+const SuperviseArg = "supervise"
+
+// Bind makes a file or folder of the machine visible to the command.
+type Bind struct {
+	Source   string `json:"source"`
+	Target   string `json:"target"`
+	Writable bool   `json:"writable,omitempty"`
+}
+
+// Spec is one command and the world it sees.
+type Spec struct {
+	Mode Mode `json:"mode"`
+	// Args is the program (a path or a name on PATH) and its arguments.
+	Args []string `json:"args"`
+	// Env is the whole environment, as NAME=value.
+	Env []string `json:"env"`
+	// Dir is the working directory as the command sees it.
+	Dir string `json:"dir"`
+	// Root is an empty folder of the caller's on which the new root is built.
+	Root string `json:"root"`
+	// Binds come on top of the system folders.
+	Binds []Bind `json:"binds,omitempty"`
+	// Hide lists files and folders that are covered where a bind would show them.
+	Hide []string `json:"hide,omitempty"`
+	// Owner is who the command is on the machine; see Owner.
+	Owner Owner `json:"owner"`
+}
+
+// Owner is the user and group on the machine to whom a command's files belong.
+// A service that runs as root hands them to an ordinary user; any other service
+// can only use its own.
+type Owner struct {
+	UID int `json:"uid"`
+	GID int `json:"gid"`
+	// Root is set when the service runs as root, so that files must be handed over.
+	Root bool `json:"root"`
+}
+
+// insideID is the user and group number that a command sees for itself when
+// the service runs as root. hostID is an ordinary, usually unused, number.
+const (
+	insideID = 1000
+	hostID   = 61_007
+)
+
+// CurrentOwner tells to whom workspaces belong on this machine.
+func CurrentOwner() Owner {
+	if os.Geteuid() == 0 {
+		return Owner{UID: hostID, GID: hostID, Root: true}
+	}
+	return Owner{UID: os.Geteuid(), GID: os.Getegid()}
+}
+
+// Result is how a command ended.
+type Result struct {
+	// ExitCode is the exit status; -1 when a signal ended it.
+	ExitCode int
+	// Signal is the name of the signal that ended it, or empty.
+	Signal string
+	// Elapsed runs from just before the start to the end, on the supervisor's monotonic clock.
+	Elapsed time.Duration
+	// TimedOut is set when Run ended it because its time was up.
+	TimedOut bool
+}
+
+// Failed tells whether the command ended in error by itself.
+func (r Result) Failed() bool { return r.ExitCode != 0 }
+
+// SetupError says that the command was never started because its surroundings
+// could not be made: the harness's fault, not the command's.
+type SetupError struct{ Stage, Why string }
+
+func (e *SetupError) Error() string { return "confinement: " + e.Stage + ": " + e.Why }
+
+// StartError says that the program itself could not be started.
+type StartError struct{ Program, Why string }
+
+func (e *StartError) Error() string {
+	return fmt.Sprintf("the program %q cannot be started: %s", e.Program, e.Why)
+}
+
+// IO is where a command's streams go. Nil means empty input and discarded output.
+type IO struct {
+	Stdin          io.Reader
+	Stdout, Stderr io.Writer
+}
+
+// Grace is how long a command has between the polite signal and the hard end.
+const Grace = 5 * time.Second
+
+type control struct {
+	Signal string `json:"signal"`
+}
+
+type report struct {
+	Event   string `json:"event"` // started, exited, setup, start
+	Stage   string `json:"stage,omitempty"`
+	Why     string `json:"why,omitempty"`
+	Code    int    `json:"code"`
+	Signal  string `json:"signal,omitempty"`
+	Elapsed int64  `json:"elapsed_ns,omitempty"`
+}
+
+// Process is a command that has been started.
+type Process struct {
+	cmd     *exec.Cmd
+	control *os.File
+	reports *json.Decoder
+	report  *os.File
+	grace   time.Duration
+	once    sync.Once
+	noise   *bytes.Buffer
+	program string
+}
+
+// Start starts the command. Cancelling ctx ends it hard, with everything it started.
+func Start(ctx context.Context, spec Spec, streams IO) (*Process, error) {
+	ctlR, ctlW, err := os.Pipe()
+	if err != nil {
+		return nil, &SetupError{"pipe", err.Error()}
+	}
+	repR, repW, err := os.Pipe()
+	if err != nil {
+		ctlR.Close()
+		ctlW.Close()
+		return nil, &SetupError{"pipe", err.Error()}
+	}
+	cmd := exec.Command("/proc/self/exe", SuperviseArg)
+	cmd.Env = []string{}
+	cmd.Dir = "/"
+	cmd.ExtraFiles = []*os.File{ctlR, repW}
+	cmd.Stdin = streams.Stdin
+	cmd.Stdout, cmd.Stderr = streams.Stdout, streams.Stderr
+	cmd.WaitDelay = 2 * time.Second
+	cmd.SysProcAttr = supervisorAttr(spec)
+	p := &Process{cmd: cmd, control: ctlW, report: repR, reports: json.NewDecoder(repR), grace: Grace, program: spec.Args[0]}
+	if spec.Mode == Namespaces && spec.Root == "" {
+		err = errors.New("no root folder given")
+	}
+	if err == nil {
+		err = cmd.Start()
+	}
+	ctlR.Close()
+	repW.Close()
+	if err != nil {
+		ctlW.Close()
+		repR.Close()
+		return nil, &SetupError{"start the supervisor", err.Error()}
+	}
+	if err := json.NewEncoder(ctlW).Encode(spec); err != nil {
+		p.Kill()
+		p.reap()
+		return nil, &SetupError{"talk to the supervisor", err.Error()}
+	}
+	var first report
+	if err := p.reports.Decode(&first); err != nil {
+		p.Kill()
+		p.reap()
+		return nil, &SetupError{"hear from the supervisor", err.Error()}
+	}
+	switch first.Event {
+	case "started":
+	case "start":
+		p.Kill()
+		p.reap()
+		return nil, &StartError{p.program, first.Why}
+	default:
+		p.Kill()
+		p.reap()
+		return nil, &SetupError{first.Stage, first.Why}
+	}
+	stop := context.AfterFunc(ctx, p.Kill)
+	_ = stop // the callback only closes a pipe, which is harmless after the end
+	return p, nil
+}
+
+// Terminate sends the polite signal to the command's process group.
+func (p *Process) Terminate() {
+	_ = json.NewEncoder(p.control).Encode(control{Signal: "TERM"})
+}
+
+// Kill ends the command and everything it started, at once.
+func (p *Process) Kill() { p.once.Do(func() { p.control.Close() }) }
+
+func (p *Process) reap() error {
+	err := p.cmd.Wait()
+	p.report.Close()
+	return err
+}
+
+// Wait waits for the command's end, and for the end of everything it started.
+// At the time limit (0: none) the command gets the polite signal, and the hard
+// one when it is still there after Grace.
+func (p *Process) Wait(limit time.Duration) (Result, error) {
+	exited := make(chan report, 1)
+	go func() { // ends when the supervisor does: its end of the pipe closes then
+		var r report
+		if err := p.reports.Decode(&r); err != nil {
+			r = report{Event: "lost", Why: err.Error()}
+		}
+		exited <- r
+	}()
+	var timer <-chan time.Time
+	if limit > 0 {
+		t := time.NewTimer(limit)
+		defer t.Stop()
+		timer = t.C
+	}
+	var res Result
+	var last report
+	began := time.Now()
+	select {
+	case last = <-exited:
+	case <-timer:
+		res.TimedOut = true
+		p.Terminate()
+		hard := time.NewTimer(p.grace)
+		select {
+		case last = <-exited:
+		case <-hard.C:
+			p.Kill()
+			last = <-exited
+		}
+		hard.Stop()
+	}
+	p.Kill()
+	waitErr := p.reap()
+	if last.Event != "exited" {
+		if res.TimedOut || p.killed(waitErr) {
+			// The supervisor went down with the command, as it was told to.
+			res.ExitCode, res.Signal, res.Elapsed = -1, "killed", time.Since(began)
+			return res, nil
+		}
+		return res, &SetupError{"wait for the command", "the supervisor ended without a word: " + last.Why}
+	}
+	res.ExitCode, res.Signal, res.Elapsed = last.Code, last.Signal, time.Duration(last.Elapsed)
+	return res, nil
+}
+
+// killed tells whether the supervisor ended because its pipe was closed.
+func (p *Process) killed(err error) bool {
+	var exit *exec.ExitError
+	return errors.As(err, &exit) && exit.ExitCode() == exitLifeline
+}
+
+// Run starts a command and waits for it.
+func Run(ctx context.Context, spec Spec, streams IO, limit time.Duration) (Result, error) {
+	p, err := Start(ctx, spec, streams)
+	if err != nil {
+		return Result{}, err
+	}
+	return p.Wait(limit)
+}
+
+// Capability is what this machine allows.
+type Capability struct {
+	Mode Mode `json:"mode"`
+	// Why says what stands in the way, when Mode is not Namespaces.
+	Why string `json:"why,omitempty"`
+}
+
+// Detect tries the full confinement with a command that does nothing. scratch
+// is a folder in which it may work.
+func Detect(scratch string) Capability {
+	root, err := os.MkdirTemp(scratch, "probe-")
+	if err != nil {
+		return Capability{ProcessGroup, err.Error()}
+	}
+	defer os.RemoveAll(root)
+	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+	defer cancel()
+	var out bytes.Buffer
+	res, err := Run(ctx, Spec{Mode: Namespaces, Args: []string{"sh", "-c", "exit 0"}, Env: []string{"PATH=" + os.Getenv("PATH")}, Dir: "/", Root: root,
+		Owner: CurrentOwner()}, IO{Stdout: &out, Stderr: &out}, 0)
+	if err == nil && res.Failed() {
+		err = fmt.Errorf("a trial command ended with %d: %s", res.ExitCode, strings.TrimSpace(out.String()))
+	}
+	if err != nil {
+		return Capability{ProcessGroup, err.Error()}
+	}
+	return Capability{Mode: Namespaces}
+}
+
+func signalName(s syscall.Signal) string { return s.String() }

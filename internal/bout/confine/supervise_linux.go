@@ -1,0 +1,460 @@
+package confine
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/exec"
+	"os/signal"
+	"path/filepath"
+	"runtime"
+	"sort"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"golang.org/x/sys/unix"
+)
+
+// exitLifeline is the supervisor's exit status when its pipe was closed.
+const exitLifeline = 75
+
+const maxProcesses = 4096
+
+func supervisorAttr(spec Spec) *syscall.SysProcAttr {
+	attr := &syscall.SysProcAttr{Setpgid: true}
+	if spec.Mode != Namespaces {
+		return attr
+	}
+	attr.Cloneflags = syscall.CLONE_NEWNS | syscall.CLONE_NEWPID | syscall.CLONE_NEWIPC | syscall.CLONE_NEWUTS
+	if !spec.Owner.Root {
+		attr.Cloneflags |= syscall.CLONE_NEWUSER
+		attr.UidMappings = []syscall.SysProcIDMap{{ContainerID: spec.Owner.UID, HostID: spec.Owner.UID, Size: 1}}
+		attr.GidMappings = []syscall.SysProcIDMap{{ContainerID: spec.Owner.GID, HostID: spec.Owner.GID, Size: 1}}
+		attr.AmbientCaps = []uintptr{unix.CAP_SYS_ADMIN, unix.CAP_SETPCAP, unix.CAP_DAC_OVERRIDE}
+	}
+	return attr
+}
+
+// MaybeSupervise turns the process into a supervisor when it was started as
+// one, and does not return then. It stands first in main and in TestMain.
+func MaybeSupervise() {
+	if len(os.Args) == 2 && os.Args[1] == SuperviseArg {
+		// Only a caller that holds the two pipes can mean it.
+		if _, err := unix.FcntlInt(3, unix.F_GETFD, 0); err != nil {
+			fmt.Fprintln(os.Stderr, "this command is for Agonometer's own use")
+			os.Exit(2)
+		}
+		os.Exit(supervise())
+	}
+}
+
+func supervise() int {
+	runtime.LockOSThread()
+	syscall.CloseOnExec(3)
+	syscall.CloseOnExec(4)
+	ctl := json.NewDecoder(os.NewFile(3, "control"))
+	out := json.NewEncoder(os.NewFile(4, "report"))
+	var spec Spec
+	if err := ctl.Decode(&spec); err != nil {
+		_ = out.Encode(report{Event: "setup", Stage: "read what to do", Why: err.Error()})
+		return 1
+	}
+	// Not to be traced or read by a command that has the same user.
+	_ = unix.Prctl(unix.PR_SET_DUMPABLE, 0, 0, 0, 0)
+	if spec.Mode == Namespaces {
+		if err := buildRoot(spec); err != nil {
+			_ = out.Encode(report{Event: "setup", Stage: err.stage, Why: err.err.Error()})
+			return 1
+		}
+	} else {
+		_ = unix.Prctl(unix.PR_SET_CHILD_SUBREAPER, 1, 0, 0, 0)
+	}
+	program, err := lookPath(spec)
+	if err != nil {
+		_ = out.Encode(report{Event: "start", Why: err.Error()})
+		return 1
+	}
+	attr := &syscall.SysProcAttr{Setpgid: true}
+	if err := lowerPrivileges(spec, attr); err != nil {
+		_ = out.Encode(report{Event: "setup", Stage: "drop privileges", Why: err.Error()})
+		return 1
+	}
+	began := time.Now()
+	pid, _, err := syscall.StartProcess(program, spec.Args, &syscall.ProcAttr{
+		Dir: spec.Dir, Env: spec.Env, Files: []uintptr{0, 1, 2}, Sys: attr})
+	if err != nil {
+		why := err.Error()
+		if errors.Is(err, syscall.ENOENT) {
+			why = "not found, or its interpreter is not; programs outside the system's folders must be named under 'reads'"
+		}
+		_ = out.Encode(report{Event: "start", Why: why})
+		return 1
+	}
+	// What the command holds open must not be held open by the supervisor too.
+	closeStdio()
+	_ = out.Encode(report{Event: "started"})
+
+	var mu sync.Mutex
+	ended := false
+	forward := func(s syscall.Signal) {
+		mu.Lock()
+		defer mu.Unlock()
+		if !ended {
+			_ = syscall.Kill(-pid, s)
+			_ = syscall.Kill(pid, s)
+		}
+	}
+	signals := make(chan os.Signal, 8)
+	signal.Notify(signals, syscall.SIGTERM, syscall.SIGINT, syscall.SIGHUP)
+	go func() {
+		for s := range signals {
+			forward(s.(syscall.Signal))
+		}
+	}()
+	go func() {
+		for {
+			var c control
+			if err := ctl.Decode(&c); err != nil {
+				if spec.Mode != Namespaces {
+					endOrphans(pid)
+				}
+				os.Exit(exitLifeline) // as the first process of the namespace it takes all others along
+			}
+			forward(syscall.SIGTERM)
+		}
+	}()
+	var status syscall.WaitStatus
+	for {
+		var ws syscall.WaitStatus
+		got, err := syscall.Wait4(-1, &ws, 0, nil)
+		if errors.Is(err, syscall.EINTR) {
+			continue
+		}
+		if err != nil {
+			_ = out.Encode(report{Event: "setup", Stage: "wait", Why: err.Error()})
+			return 1
+		}
+		if got == pid {
+			status = ws
+			break
+		}
+	}
+	elapsed := time.Since(began)
+	mu.Lock()
+	ended = true
+	mu.Unlock()
+	if spec.Mode != Namespaces {
+		endOrphans(pid)
+	}
+	rep := report{Event: "exited", Code: status.ExitStatus(), Elapsed: elapsed.Nanoseconds()}
+	if status.Signaled() {
+		rep.Code, rep.Signal = -1, signalName(status.Signal())
+	}
+	_ = out.Encode(rep)
+	return 0
+}
+
+func closeStdio() {
+	null, err := os.OpenFile("/dev/null", os.O_RDWR, 0)
+	if err != nil {
+		return
+	}
+	for fd := range 3 {
+		_ = unix.Dup3(int(null.Fd()), fd, 0)
+	}
+	null.Close()
+}
+
+// lookPath finds the program as the command's own PATH has it.
+func lookPath(spec Spec) (string, error) {
+	name := spec.Args[0]
+	if strings.Contains(name, "/") {
+		return name, nil
+	}
+	for _, kv := range spec.Env {
+		dirs, ok := strings.CutPrefix(kv, "PATH=")
+		if !ok {
+			continue
+		}
+		for _, dir := range filepath.SplitList(dirs) {
+			full := filepath.Join(dir, name)
+			if st, err := os.Stat(full); err == nil && st.Mode().IsRegular() && st.Mode()&0o111 != 0 {
+				return full, nil
+			}
+		}
+	}
+	return "", fmt.Errorf("%w on the PATH that it gets", exec.ErrNotFound)
+}
+
+// lowerPrivileges prepares the thread that starts the command: no new
+// privileges, no capabilities, an ordinary user.
+func lowerPrivileges(spec Spec, attr *syscall.SysProcAttr) error {
+	_ = unix.Setrlimit(unix.RLIMIT_NPROC, &unix.Rlimit{Cur: maxProcesses, Max: maxProcesses})
+	_ = unix.Setrlimit(unix.RLIMIT_CORE, &unix.Rlimit{})
+	if spec.Mode != Namespaces {
+		return unix.Prctl(unix.PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0)
+	}
+	if spec.Owner.Root {
+		attr.Cloneflags = syscall.CLONE_NEWUSER
+		attr.UidMappings = []syscall.SysProcIDMap{{ContainerID: insideID, HostID: spec.Owner.UID, Size: 1}}
+		attr.GidMappings = []syscall.SysProcIDMap{{ContainerID: insideID, HostID: spec.Owner.GID, Size: 1}}
+		attr.GidMappingsEnableSetgroups = true
+		attr.Credential = &syscall.Credential{Uid: insideID, Gid: insideID}
+	} else {
+		if err := unix.Prctl(unix.PR_CAP_AMBIENT, unix.PR_CAP_AMBIENT_CLEAR_ALL, 0, 0, 0); err != nil {
+			return fmt.Errorf("clear ambient capabilities: %w", err)
+		}
+		for c := uintptr(0); c <= unix.CAP_LAST_CAP; c++ {
+			_ = unix.Prctl(unix.PR_CAPBSET_DROP, c, 0, 0, 0)
+		}
+	}
+	return unix.Prctl(unix.PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0)
+}
+
+type stageError struct {
+	stage string
+	err   error
+}
+
+// systemFolders are what programs need of the machine; they are shown read-only.
+var systemFolders = []string{"/usr", "/bin", "/sbin", "/lib", "/lib32", "/lib64", "/libx32", "/etc", "/opt", "/nix/store"}
+
+var devices = []string{"null", "zero", "full", "random", "urandom", "tty"}
+
+// buildRoot makes the command's root and moves into it.
+func buildRoot(spec Spec) *stageError {
+	fail := func(stage string, err error) *stageError { return &stageError{stage, err} }
+	_ = unix.Sethostname([]byte("bout"))
+	if err := unix.Mount("", "/", "", unix.MS_REC|unix.MS_PRIVATE, ""); err != nil {
+		return fail("make mounts private", err)
+	}
+	root := spec.Root
+	if err := unix.Mount("tmpfs", root, "tmpfs", unix.MS_NOSUID|unix.MS_NODEV, "mode=755,size=16m"); err != nil {
+		return fail("mount a root", err)
+	}
+	binds := make([]Bind, 0, len(systemFolders)+len(spec.Binds))
+	for _, dir := range systemFolders {
+		st, err := os.Lstat(dir)
+		switch {
+		case err != nil:
+		case st.Mode()&fs.ModeSymlink != 0:
+			to, err := os.Readlink(dir)
+			if err != nil {
+				return fail("read "+dir, err)
+			}
+			if err := os.MkdirAll(filepath.Join(root, filepath.Dir(dir)), 0o755); err != nil {
+				return fail("make "+dir, err)
+			}
+			if err := os.Symlink(to, filepath.Join(root, dir)); err != nil {
+				return fail("make "+dir, err)
+			}
+		default:
+			binds = append(binds, Bind{Source: dir, Target: dir})
+		}
+	}
+	// Outer folders first, so that an inner one is laid on top.
+	extra := append([]Bind(nil), spec.Binds...)
+	sort.SliceStable(extra, func(i, j int) bool { return len(extra[i].Target) < len(extra[j].Target) })
+	binds = append(binds, extra...)
+	for i, b := range binds {
+		if i >= len(binds)-len(extra) && !b.Writable && covered(binds[:i], b) {
+			continue
+		}
+		if err := bind(root, b); err != nil {
+			return fail("show "+b.Target, err)
+		}
+	}
+	for _, h := range spec.Hide {
+		if err := hide(root, h, binds); err != nil {
+			return fail("hide "+h, err)
+		}
+	}
+	for _, dir := range []string{"/proc", "/dev", "/dev/shm", "/run", "/var", "/tmp", "/root", "/home"} {
+		if err := os.MkdirAll(filepath.Join(root, dir), 0o755); err != nil {
+			return fail("make "+dir, err)
+		}
+	}
+	_ = os.Symlink("/tmp", filepath.Join(root, "/var/tmp"))
+	if err := unix.Mount("proc", filepath.Join(root, "/proc"), "proc", unix.MS_NOSUID|unix.MS_NODEV|unix.MS_NOEXEC, ""); err != nil {
+		return fail("mount /proc", err)
+	}
+	if err := unix.Mount("tmpfs", filepath.Join(root, "/dev/shm"), "tmpfs", unix.MS_NOSUID|unix.MS_NODEV, "mode=1777,size=256m"); err != nil {
+		return fail("mount /dev/shm", err)
+	}
+	for _, d := range devices {
+		if err := bindDevice(root, "/dev/"+d); err != nil {
+			return fail("show /dev/"+d, err)
+		}
+	}
+	for name, to := range map[string]string{"fd": "/proc/self/fd", "stdin": "/proc/self/fd/0", "stdout": "/proc/self/fd/1", "stderr": "/proc/self/fd/2"} {
+		_ = os.Symlink(to, filepath.Join(root, "/dev", name))
+	}
+	old := filepath.Join(root, ".old")
+	if err := os.Mkdir(old, 0o700); err != nil {
+		return fail("make the old root's place", err)
+	}
+	if err := unix.PivotRoot(root, old); err != nil {
+		return fail("change the root", err)
+	}
+	if err := os.Chdir("/"); err != nil {
+		return fail("enter the root", err)
+	}
+	if err := unix.Unmount("/.old", unix.MNT_DETACH); err != nil {
+		return fail("leave the old root", err)
+	}
+	_ = os.Remove("/.old")
+	if err := unix.Mount("", "/", "", unix.MS_REMOUNT|unix.MS_BIND|unix.MS_RDONLY|unix.MS_NOSUID|unix.MS_NODEV, ""); err != nil {
+		return fail("make the root read-only", err)
+	}
+	return nil
+}
+
+// covered tells whether an earlier bind shows the same path already.
+func covered(earlier []Bind, b Bind) bool {
+	if b.Source != b.Target {
+		return false
+	}
+	for _, e := range earlier {
+		if e.Source == e.Target && within(b.Target, e.Target) {
+			return true
+		}
+	}
+	return false
+}
+
+func bind(root string, b Bind) error {
+	target := filepath.Join(root, b.Target)
+	st, err := os.Stat(b.Source)
+	if err != nil {
+		return err
+	}
+	if err := makeTarget(target, st.IsDir()); err != nil {
+		return err
+	}
+	if err := unix.Mount(b.Source, target, "", unix.MS_BIND|unix.MS_REC, ""); err != nil {
+		return fmt.Errorf("mount: %w", err)
+	}
+	attr := unix.MountAttr{Attr_set: unix.MOUNT_ATTR_NOSUID | unix.MOUNT_ATTR_NODEV}
+	if !b.Writable {
+		attr.Attr_set |= unix.MOUNT_ATTR_RDONLY
+	}
+	if err := unix.MountSetattr(unix.AT_FDCWD, target, unix.AT_RECURSIVE, &attr); err != nil {
+		return fmt.Errorf("mount_setattr: %w", err)
+	}
+	return nil
+}
+
+func makeTarget(target string, dir bool) error {
+	if _, err := os.Lstat(target); err == nil {
+		return nil
+	}
+	if dir {
+		return os.MkdirAll(target, 0o755)
+	}
+	if err := os.MkdirAll(filepath.Dir(target), 0o755); err != nil {
+		return err
+	}
+	f, err := os.OpenFile(target, os.O_CREATE|os.O_WRONLY, 0o644)
+	if err != nil {
+		return err
+	}
+	return f.Close()
+}
+
+func bindDevice(root, dev string) error {
+	if _, err := os.Stat(dev); err != nil {
+		return nil
+	}
+	target := filepath.Join(root, dev)
+	if err := makeTarget(target, false); err != nil {
+		return err
+	}
+	return unix.Mount(dev, target, "", unix.MS_BIND, "")
+}
+
+// hide covers a path of the machine wherever a bind shows it.
+func hide(root, name string, binds []Bind) error {
+	st, err := os.Stat(name)
+	if err != nil {
+		return nil // what is not there needs no hiding
+	}
+	for _, b := range binds {
+		if !within(name, b.Source) {
+			continue
+		}
+		seen := filepath.Join(root, b.Target, strings.TrimPrefix(name, b.Source))
+		if _, err := os.Lstat(seen); err != nil {
+			continue
+		}
+		if st.IsDir() {
+			err = unix.Mount("tmpfs", seen, "tmpfs", unix.MS_RDONLY|unix.MS_NOSUID|unix.MS_NODEV, "mode=755,size=4k")
+		} else {
+			err = unix.Mount("/dev/null", seen, "", unix.MS_BIND, "")
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// endOrphans ends the command's process group and everything that has become a
+// child of this subreaper, until nothing is left.
+func endOrphans(pgid int) {
+	deadline := time.Now().Add(10 * time.Second)
+	for time.Now().Before(deadline) {
+		_ = syscall.Kill(-pgid, syscall.SIGKILL)
+		children := descendants(os.Getpid())
+		if len(children) == 0 {
+			return
+		}
+		for _, pid := range children {
+			_ = syscall.Kill(pid, syscall.SIGKILL)
+		}
+		for {
+			var ws syscall.WaitStatus
+			if got, err := syscall.Wait4(-1, &ws, syscall.WNOHANG, nil); got <= 0 || err != nil {
+				break
+			}
+		}
+		time.Sleep(2 * time.Millisecond)
+	}
+}
+
+// descendants lists the processes below pid, from /proc.
+func descendants(pid int) []int {
+	parents := map[int][]int{}
+	entries, _ := os.ReadDir("/proc")
+	for _, e := range entries {
+		child, err := strconv.Atoi(e.Name())
+		if err != nil {
+			continue
+		}
+		stat, err := os.ReadFile("/proc/" + e.Name() + "/stat")
+		if err != nil {
+			continue
+		}
+		// The name in brackets may hold anything; the fields follow the last bracket.
+		fields := strings.Fields(string(stat[strings.LastIndexByte(string(stat), ')')+1:]))
+		if len(fields) < 2 {
+			continue
+		}
+		if parent, err := strconv.Atoi(fields[1]); err == nil {
+			parents[parent] = append(parents[parent], child)
+		}
+	}
+	var out []int
+	queue := []int{pid}
+	for len(queue) > 0 {
+		next := parents[queue[0]]
+		queue = queue[1:]
+		out = append(out, next...)
+		queue = append(queue, next...)
+	}
+	return out
+}

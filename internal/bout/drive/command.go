@@ -1,0 +1,158 @@
+// Package drive hands a brief to a contender and waits until it is done. Here
+// is the one way that exists so far: a command that runs to its end.
+package drive
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/bmatcuk/doublestar/v4"
+
+	"agonometer/internal/bout/confine"
+	"agonometer/internal/bout/workspace"
+	"agonometer/internal/core/contender"
+	"agonometer/internal/core/specfile"
+)
+
+// HandOver is everything that one hand-over needs.
+type HandOver struct {
+	Contender *contender.Contender
+	Brief     string
+	Seed      specfile.Seed
+	World     confine.World
+	Limit     time.Duration
+	Output    *confine.Output
+}
+
+// MissingError says that something that the contender needs is not on this machine.
+type MissingError struct{ What string }
+
+func (e *MissingError) Error() string { return e.What }
+
+// Command starts the contender's program with the brief and waits for its end.
+func Command(ctx context.Context, h HandOver) (confine.Result, error) {
+	ws, _, _, brief := h.World.Paths()
+	values := map[contender.Placeholder]string{contender.Brief: h.Brief, contender.BriefFile: brief,
+		contender.Workspace: ws, contender.Seed: fmt.Sprint(h.Seed)}
+	args := make([]string, len(h.Contender.Run))
+	for i, a := range h.Contender.Run {
+		args[i] = contender.Expand(a, values)
+	}
+	program, err := Program(h.Contender, h.World.Path)
+	if err != nil {
+		return confine.Result{}, err
+	}
+	args[0] = program
+	env := map[string]string{}
+	for name, v := range h.Contender.Env {
+		env[string(name)] = contender.Expand(v, values)
+	}
+	for _, name := range h.Contender.KeepEnv {
+		if v, ok := os.LookupEnv(string(name)); ok {
+			env[string(name)] = v
+		}
+	}
+	var stdin io.Reader
+	if h.Contender.Stdin == contender.StdinBrief {
+		stdin = strings.NewReader(h.Brief)
+	}
+	return confine.Run(ctx, h.World.Spec(args, env), confine.IO{Stdin: stdin, Stdout: h.Output, Stderr: h.Output}, h.Limit)
+}
+
+// Program finds the contender's program: an absolute path, a path relative to
+// the contender's file, or a name on the service's PATH.
+func Program(c *contender.Contender, path string) (string, error) {
+	name := c.Run[0]
+	if strings.HasPrefix(name, "~/") {
+		home, err := os.UserHomeDir()
+		if err != nil {
+			return "", &MissingError{"the service has no home folder for " + name}
+		}
+		name = filepath.Join(home, name[2:])
+	} else if strings.Contains(name, "/") && !strings.HasPrefix(name, "/") {
+		name = specfile.Resolve(c.Path, name)
+	}
+	if strings.HasPrefix(name, "/") {
+		st, err := os.Stat(name)
+		if err != nil {
+			return "", &MissingError{"the program " + name + " is not on the service's machine"}
+		}
+		if st.IsDir() || st.Mode()&0o111 == 0 {
+			return "", &MissingError{name + " is not a program that can be run"}
+		}
+		return name, nil
+	}
+	for _, dir := range filepath.SplitList(path) {
+		if full, err := exec.LookPath(filepath.Join(dir, name)); err == nil && filepath.IsAbs(full) {
+			return full, nil
+		}
+	}
+	return "", &MissingError{"the program " + name + " is not on the service's PATH"}
+}
+
+// Secrets are the values of the variables that pass through to a contender.
+func Secrets(c *contender.Contender) []string {
+	var out []string
+	for _, name := range c.KeepEnv {
+		if v := os.Getenv(string(name)); v != "" {
+			out = append(out, v)
+		}
+	}
+	return out
+}
+
+// Place makes a path of a contender's file absolute on this machine: ~/ is the service's home.
+func Place(c *contender.Contender, name string) (string, error) {
+	if rest, ok := strings.CutPrefix(name, "~/"); ok {
+		home, err := os.UserHomeDir()
+		if err != nil {
+			return "", &MissingError{"the service has no home folder for " + name}
+		}
+		return filepath.Join(home, rest), nil
+	}
+	return specfile.Resolve(c.Path, name), nil
+}
+
+// Carry copies what a contender carries into the private HOME of a bout.
+func Carry(c *contender.Contender, home string, opt workspace.CopyOptions) error {
+	for _, item := range c.Carry {
+		from, err := Place(c, item.From)
+		if err != nil {
+			return err
+		}
+		real, err := filepath.EvalSymlinks(from)
+		if err != nil {
+			return &MissingError{fmt.Sprintf("%s, which the contender carries, is not on the service's machine", item.From)}
+		}
+		target := filepath.Join(home, filepath.FromSlash(item.Target()))
+		for dir := filepath.Dir(target); strings.HasPrefix(dir, home+"/"); dir = filepath.Dir(dir) {
+			if err := os.MkdirAll(dir, 0o700); err != nil {
+				return err
+			}
+			if opt.Owned {
+				if err := os.Lchown(dir, opt.UID, opt.GID); err != nil {
+					return err
+				}
+			}
+		}
+		opt := opt
+		opt.Skip = func(name string, _ bool) bool {
+			for _, pattern := range item.Except {
+				if ok, _ := doublestar.Match(pattern, name); ok {
+					return true
+				}
+			}
+			return false
+		}
+		if err := workspace.CopyTree(real, target, opt); err != nil {
+			return fmt.Errorf("carry %s: %w", item.From, err)
+		}
+	}
+	return nil
+}

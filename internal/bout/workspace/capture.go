@@ -1,0 +1,604 @@
+package workspace
+
+import (
+	"bytes"
+	"compress/zlib"
+	"context"
+	"crypto/sha1"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"hash"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"sort"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+)
+
+// Workspace is one contender's copy, with what is needed to take its change out again.
+type Workspace struct {
+	Prepared *Prepared
+	// Dir holds everything of this workspace; the rest lies in it.
+	Dir string
+	// PrepareMS and HomeMS are what making the copies cost, in milliseconds.
+	PrepareMS, HomeMS int64
+	stats             map[string]stat
+	taken             time.Time
+}
+
+// The parts of a workspace.
+func (w *Workspace) Tree() string { return filepath.Join(w.Dir, "workspace") }
+func (w *Workspace) Home() string { return filepath.Join(w.Dir, "home") }
+func (w *Workspace) Tmp() string  { return filepath.Join(w.Dir, "tmp") }
+func (w *Workspace) Root() string { return filepath.Join(w.Dir, "root") }
+
+// Remove frees the workspace.
+func (w *Workspace) Remove() error { return RemoveAll(w.Dir) }
+
+// stat is what tells that a file was not touched. The change time cannot be
+// set by a tool, so an edit of the same size with its time put back is seen.
+type stat struct {
+	size, mtime, ctime int64
+	inode              uint64
+	mode               fs.FileMode
+}
+
+func statOf(st fs.FileInfo) stat {
+	s := stat{size: st.Size(), mtime: st.ModTime().UnixNano(), mode: st.Mode()}
+	if sys, ok := st.Sys().(*syscall.Stat_t); ok {
+		s.ctime = sys.Ctim.Nano()
+		s.inode = sys.Ino
+	}
+	return s
+}
+
+// racy is how close to the baseline a change time may lie to be trusted.
+const racy = 20 * time.Millisecond
+
+// Maker makes workspaces and judging copies from a prepared state. Copier is
+// the plain way; a mounted overlay can be another.
+type Maker interface {
+	// Make makes a workspace in dir, a folder that is not there yet.
+	Make(ctx context.Context, p *Prepared, dir string, opt CopyOptions) (*Workspace, error)
+}
+
+// Copier makes workspaces by copying files.
+type Copier struct{}
+
+// Make copies the prepared tree and HOME, and notes what each file looks like.
+func (Copier) Make(ctx context.Context, p *Prepared, dir string, opt CopyOptions) (*Workspace, error) {
+	w := &Workspace{Prepared: p, Dir: dir, stats: map[string]stat{}}
+	if err := os.Mkdir(dir, 0o711); err != nil {
+		return nil, err
+	}
+	began := time.Now()
+	if err := CopyTree(p.Template(), w.Tree(), opt); err != nil {
+		return nil, fmt.Errorf("copy the workspace: %w", err)
+	}
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	if err := w.note(w.Tree(), ""); err != nil {
+		return nil, fmt.Errorf("note the workspace's files: %w", err)
+	}
+	w.taken = time.Now()
+	w.PrepareMS = time.Since(began).Milliseconds()
+	began = time.Now()
+	if err := CopyTree(p.Home(), w.Home(), opt); err != nil {
+		return nil, fmt.Errorf("copy the prepared HOME: %w", err)
+	}
+	w.HomeMS = time.Since(began).Milliseconds()
+	for _, d := range []string{w.Tmp(), w.Root()} {
+		if err := os.Mkdir(d, 0o700); err != nil {
+			return nil, err
+		}
+		if opt.Owned {
+			if err := os.Chown(d, opt.UID, opt.GID); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return w, ctx.Err()
+}
+
+// note records the look of every file below dir.
+func (w *Workspace) note(dir, rel string) error {
+	list, err := os.ReadDir(dir)
+	if err != nil {
+		return err
+	}
+	for _, e := range list {
+		if e.Name() == ".git" {
+			continue
+		}
+		name := rel + e.Name()
+		if e.IsDir() {
+			if err := w.note(filepath.Join(dir, e.Name()), name+"/"); err != nil {
+				return err
+			}
+			continue
+		}
+		st, err := e.Info()
+		if err != nil {
+			return err
+		}
+		w.stats[name] = statOf(st)
+	}
+	return nil
+}
+
+// Limits bound a capture, in bytes.
+type Limits struct {
+	// File is the largest single file; Total all changed files together.
+	File, Total int64
+	// Secrets are texts that are struck out of the change before it is stored.
+	Secrets []string
+}
+
+// maxCapturedFiles bounds how many new or changed files are captured.
+const maxCapturedFiles = 100_000
+
+// Captured is a contender's change.
+type Captured struct {
+	// Diff is what is stored and applied: binary, full ids, no renames.
+	Diff []byte
+	// Shown is the same change with renames found, for people.
+	Shown []byte
+	// Tree is the id of the tree that the diff leads to.
+	Tree string
+	// Ignored is how many new or changed files the ignore rules left out.
+	Ignored int
+	// TooLarge are files over the size caps, Special how many were neither
+	// file, folder nor link, Unreadable how many paths could not be read.
+	TooLarge   []string
+	Special    int
+	Unreadable int
+	// NestedGit is how many .git below the top were passed over.
+	NestedGit int
+	// InSubmodules is how many files lie where a submodule would be.
+	InSubmodules int
+	// Struck is how many files held a secret, which was struck out.
+	Struck int
+	tree   string
+}
+
+// Changed tells whether there is any change.
+func (c *Captured) Changed() bool { return len(c.Diff) > 0 }
+
+// Capture takes the change out of a workspace in which nothing runs any more.
+// Nothing of the workspace is executed, and its .git is not looked at: whatever
+// was committed, staged, packed away or deleted there makes no difference.
+func (g *Git) Capture(ctx context.Context, w *Workspace, limits Limits) (*Captured, error) {
+	gitDir := filepath.Join(w.Dir, "capture.git")
+	p := w.Prepared
+	if err := g.initHarness(ctx, gitDir, p.ObjectFormat, filepath.Join(p.harness(), "objects"), startObjects(p)); err != nil {
+		return nil, err
+	}
+	index := filepath.Join(w.Dir, "capture.index")
+	if err := CopyTree(p.index(), index, CopyOptions{}); err != nil {
+		return nil, err
+	}
+	c, err := g.collect(ctx, collection{prepared: p, tree: w.Tree(), gitDir: gitDir, index: index,
+		scratch: filepath.Join(w.Dir, "ignore"), limits: limits, stats: w.stats, taken: w.taken})
+	if err != nil {
+		return nil, err
+	}
+	c.Tree = c.tree
+	if c.Tree == p.Tree {
+		return c, nil
+	}
+	diff := func(extra ...string) ([]byte, error) {
+		args := append([]string{"diff-tree", "-r", "-p", "--binary", "--full-index", "--no-ext-diff", "--no-textconv", "--no-color", "--src-prefix=a/", "--dst-prefix=b/"}, extra...)
+		return g.run(ctx, call{dir: w.Dir, env: []string{"GIT_DIR=" + gitDir}, args: append(args, p.Tree, c.Tree)})
+	}
+	if c.Diff, err = diff("--no-renames"); err != nil {
+		return nil, err
+	}
+	if c.Shown, err = diff("-M", "-l1000"); err != nil {
+		return nil, err
+	}
+	return c, nil
+}
+
+// startObjects is where the harness's git directory borrows from itself; git
+// follows alternates of alternates, but only so deep.
+func startObjects(p *Prepared) string {
+	b, err := os.ReadFile(filepath.Join(p.harness(), "objects", "info", "alternates"))
+	if err != nil {
+		return filepath.Join(p.harness(), "objects")
+	}
+	line, _, _ := strings.Cut(string(b), "\n")
+	return line
+}
+
+type collection struct {
+	prepared *Prepared
+	tree     string
+	gitDir   string
+	index    string
+	scratch  string
+	limits   Limits
+	stats    map[string]stat // nil: nothing is known to be unchanged
+	taken    time.Time
+}
+
+// collector walks a work tree and gathers what differs from the snapshot.
+type collector struct {
+	collection
+	known      map[string]entry
+	submodules []string
+	seen       map[string]bool
+	changed    map[string]fs.FileMode // files of the snapshot that look different
+	fresh      map[string]fs.FileMode // files that the snapshot does not have
+	ignores    []string               // .gitignore files
+	out        *Captured
+	newHash    func() hash.Hash
+	budget     int64
+}
+
+// collect updates the index to the work tree and writes its tree.
+func (g *Git) collect(ctx context.Context, in collection) (*Captured, error) {
+	known, err := in.prepared.entries()
+	if err != nil {
+		return nil, err
+	}
+	c := &collector{collection: in, known: known, seen: make(map[string]bool, len(known)), changed: map[string]fs.FileMode{}, fresh: map[string]fs.FileMode{},
+		out: &Captured{}, newHash: sha1.New, budget: in.limits.Total}
+	if in.prepared.ObjectFormat == "sha256" {
+		c.newHash = sha256.New
+	}
+	for name, e := range known {
+		if e.mode == "160000" {
+			c.submodules = append(c.submodules, name)
+			c.seen[name] = true
+		}
+	}
+	if err := c.walk(ctx, "", 0); err != nil {
+		return nil, err
+	}
+	if err := g.dropIgnored(ctx, c); err != nil {
+		return nil, err
+	}
+	zero := strings.Repeat("0", 2*c.newHash().Size())
+	var deletions, additions bytes.Buffer
+	for name := range known {
+		if !c.seen[name] {
+			fmt.Fprintf(&deletions, "0 %s\t%s\x00", zero, name)
+		}
+	}
+	names := make([]string, 0, len(c.changed)+len(c.fresh))
+	for _, m := range []map[string]fs.FileMode{c.changed, c.fresh} {
+		for name := range m {
+			names = append(names, name)
+		}
+	}
+	sort.Strings(names)
+	captured := 0
+	for _, name := range names {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		if Strike([]byte(name), c.limits.Secrets) != nil {
+			c.out.Struck++ // a file name cannot be mended: the file is left out
+			continue
+		}
+		mode, isKnown := c.changed[name]
+		if !isKnown {
+			mode = c.fresh[name]
+		}
+		gitMode := gitModeOf(mode)
+		id, err := c.store(name, mode, known[name].id)
+		switch {
+		case errors.Is(err, errTooLarge) || captured >= maxCapturedFiles:
+			c.out.TooLarge = append(c.out.TooLarge, name)
+			continue
+		case err != nil:
+			c.out.Unreadable++
+			continue
+		}
+		if isKnown && known[name] == (entry{mode: gitMode, id: id}) {
+			continue
+		}
+		captured++
+		fmt.Fprintf(&additions, "%s %s\t%s\x00", gitMode, id, name)
+	}
+	env := []string{"GIT_DIR=" + in.gitDir, "GIT_INDEX_FILE=" + in.index}
+	if deletions.Len()+additions.Len() > 0 {
+		deletions.Write(additions.Bytes())
+		if _, err := g.run(ctx, call{dir: in.gitDir, env: env, stdin: &deletions, args: []string{"update-index", "-z", "--index-info"}}); err != nil {
+			return nil, fmt.Errorf("enter the change into the index: %w", err)
+		}
+	}
+	c.out.tree, err = g.line(ctx, call{dir: in.gitDir, env: env, args: []string{"write-tree"}})
+	if err != nil {
+		return nil, fmt.Errorf("write the changed tree: %w", err)
+	}
+	return c.out, nil
+}
+
+func gitModeOf(m fs.FileMode) string {
+	switch {
+	case m&fs.ModeSymlink != 0:
+		return "120000"
+	case m&0o100 != 0:
+		return "100755"
+	}
+	return "100644"
+}
+
+const maxWalkDepth = 200
+
+func (c *collector) walk(ctx context.Context, rel string, depth int) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	dir := filepath.Join(c.tree, filepath.FromSlash(rel))
+	list, err := os.ReadDir(dir)
+	if errors.Is(err, fs.ErrPermission) {
+		_ = os.Chmod(dir, 0o700)
+		list, err = os.ReadDir(dir)
+	}
+	if err != nil || depth > maxWalkDepth {
+		if rel == "" && err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return fmt.Errorf("read the workspace: %w", err)
+		}
+		c.out.Unreadable++
+		return nil
+	}
+	for _, e := range list {
+		name := rel + e.Name()
+		if e.Name() == ".git" {
+			if rel != "" {
+				c.out.NestedGit++
+			}
+			continue
+		}
+		if e.IsDir() {
+			if err := c.walk(ctx, name+"/", depth+1); err != nil {
+				return err
+			}
+			continue
+		}
+		st, err := e.Info()
+		if err != nil {
+			c.out.Unreadable++
+			continue
+		}
+		if !st.Mode().IsRegular() && st.Mode()&fs.ModeSymlink == 0 {
+			c.out.Special++
+			continue
+		}
+		if e.Name() == ".gitignore" && st.Mode().IsRegular() && st.Size() <= 1<<20 {
+			c.ignores = append(c.ignores, name)
+		}
+		_, isKnown := c.known[name]
+		if isKnown {
+			c.seen[name] = true
+		}
+		if was, ok := c.stats[name]; ok {
+			now := statOf(st)
+			if now == was && now.ctime < c.taken.Add(-racy).UnixNano() {
+				continue
+			}
+			if now == was && !isKnown {
+				continue // an ignored file of the prepared state
+			}
+		}
+		if isKnown {
+			c.changed[name] = st.Mode()
+			continue
+		}
+		if c.inSubmodule(name) {
+			c.out.InSubmodules++
+			continue
+		}
+		c.fresh[name] = st.Mode()
+	}
+	return nil
+}
+
+func (c *collector) inSubmodule(name string) bool {
+	for _, s := range c.submodules {
+		if strings.HasPrefix(name, s+"/") || name == s {
+			return true
+		}
+	}
+	return false
+}
+
+// dropIgnored leaves out the new files that the workspace's present .gitignore
+// files name. git is asked in an empty work tree that holds only those files.
+func (g *Git) dropIgnored(ctx context.Context, c *collector) error {
+	if len(c.fresh) == 0 || len(c.ignores) == 0 {
+		return nil
+	}
+	if err := os.Mkdir(c.scratch, 0o700); err != nil {
+		return err
+	}
+	defer RemoveAll(c.scratch)
+	for _, name := range c.ignores {
+		data, err := c.read(name)
+		if err != nil {
+			continue
+		}
+		to := filepath.Join(c.scratch, filepath.FromSlash(name))
+		if err := os.MkdirAll(filepath.Dir(to), 0o700); err != nil {
+			return err
+		}
+		if err := os.WriteFile(to, data, 0o600); err != nil {
+			return err
+		}
+	}
+	var ask bytes.Buffer
+	for name := range c.fresh {
+		ask.WriteString("./" + name + "\x00")
+	}
+	out, err := g.run(ctx, call{dir: c.scratch, env: []string{"GIT_DIR=" + c.gitDir, "GIT_WORK_TREE=" + c.scratch}, stdin: &ask,
+		args: []string{"check-ignore", "--no-index", "-z", "--stdin"}})
+	var gitErr *GitError
+	if errors.As(err, &gitErr) && gitErr.Says == "" {
+		return nil // exit status 1: none of them
+	}
+	if err != nil {
+		return fmt.Errorf("ask which files are ignored: %w", err)
+	}
+	for _, name := range splitNUL(out) {
+		delete(c.fresh, strings.TrimPrefix(name, "./"))
+		c.out.Ignored++
+	}
+	return nil
+}
+
+var errTooLarge = errors.New("over the size cap")
+
+// read reads a small regular file of the work tree; links are not followed.
+func (c *collector) read(name string) ([]byte, error) {
+	f, err := c.open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	return io.ReadAll(io.LimitReader(f, 1<<20))
+}
+
+func (c *collector) open(name string) (*os.File, error) {
+	full := filepath.Join(c.tree, filepath.FromSlash(name))
+	const flags = os.O_RDONLY | syscall.O_NOFOLLOW | syscall.O_NONBLOCK
+	f, err := os.OpenFile(full, flags, 0)
+	if errors.Is(err, fs.ErrPermission) {
+		// The mode belongs to the change; reading a file that its tool has closed needs another for a moment.
+		st, statErr := os.Lstat(full)
+		if statErr != nil || !st.Mode().IsRegular() {
+			return nil, err
+		}
+		if os.Chmod(full, 0o600) != nil {
+			return nil, err
+		}
+		f, err = os.OpenFile(full, flags, 0)
+		_ = os.Chmod(full, st.Mode().Perm())
+	}
+	return f, err
+}
+
+// store hashes a file as git does, and writes it as a loose object unless its
+// id is `known`. It returns the id.
+func (c *collector) store(name string, mode fs.FileMode, known string) (string, error) {
+	var body io.Reader
+	var size int64
+	if mode&fs.ModeSymlink != 0 {
+		target, err := os.Readlink(filepath.Join(c.tree, filepath.FromSlash(name)))
+		if err != nil {
+			return "", err
+		}
+		body, size = strings.NewReader(target), int64(len(target))
+	} else {
+		f, err := c.open(name)
+		if err != nil {
+			return "", err
+		}
+		defer f.Close()
+		st, err := f.Stat()
+		if err != nil {
+			return "", err
+		}
+		if size = st.Size(); size > c.limits.File || size > c.budget {
+			return "", errTooLarge
+		}
+		body = f
+	}
+	data, err := io.ReadAll(io.LimitReader(body, size+1))
+	if err != nil {
+		return "", err
+	}
+	if int64(len(data)) != size {
+		return "", errors.New("its size changed while it was read")
+	}
+	if struck := Strike(data, c.limits.Secrets); struck != nil {
+		data = struck
+		c.out.Struck++
+	}
+	header := "blob " + strconv.FormatInt(size, 10) + "\x00"
+	h := c.newHash()
+	io.WriteString(h, header)
+	h.Write(data)
+	id := hex.EncodeToString(h.Sum(nil))
+	if id == known {
+		return id, nil
+	}
+	c.budget -= size
+	dir := filepath.Join(c.gitDir, "objects", id[:2])
+	object := filepath.Join(dir, id[2:])
+	if exists(object) {
+		return id, nil
+	}
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return "", err
+	}
+	var packed bytes.Buffer
+	z, err := zlib.NewWriterLevel(&packed, zlib.BestSpeed)
+	if err != nil {
+		return "", err
+	}
+	io.WriteString(z, header)
+	z.Write(data)
+	if err := z.Close(); err != nil {
+		return "", err
+	}
+	return id, os.WriteFile(object, packed.Bytes(), 0o444)
+}
+
+// minSecret is the shortest text that is struck out: shorter ones stand
+// everywhere by chance.
+const minSecret = 6
+
+// Strike returns data with every secret replaced by as many asterisks, or nil
+// when it holds none.
+func Strike(data []byte, secrets []string) []byte {
+	var out []byte
+	for _, s := range secrets {
+		if len(s) < minSecret || !bytes.Contains(data, []byte(s)) {
+			continue
+		}
+		data = bytes.ReplaceAll(data, []byte(s), bytes.Repeat([]byte("*"), len(s)))
+		out = data
+	}
+	return out
+}
+
+// Apply turns a fresh copy of a prepared state into the result of a diff. want
+// is the id of the tree that must come out ("" when it is not known).
+func (g *Git) Apply(ctx context.Context, w *Workspace, diff []byte, want string) error {
+	p := w.Prepared
+	gitDir := filepath.Join(w.Dir, "apply.git")
+	if err := g.initHarness(ctx, gitDir, p.ObjectFormat, filepath.Join(p.harness(), "objects"), startObjects(p)); err != nil {
+		return err
+	}
+	target, now := filepath.Join(w.Dir, "apply.index"), filepath.Join(w.Dir, "now.index")
+	for _, name := range []string{target, now} {
+		if err := CopyTree(p.index(), name, CopyOptions{}); err != nil {
+			return err
+		}
+	}
+	env := []string{"GIT_DIR=" + gitDir, "GIT_INDEX_FILE=" + target}
+	if _, err := g.run(ctx, call{dir: w.Dir, env: env, stdin: bytes.NewReader(diff), args: []string{"apply", "--cached", "--binary", "--whitespace=nowarn", "--allow-empty", "-"}}); err != nil {
+		return fmt.Errorf("the diff does not apply to the start: %w", err)
+	}
+	tree, err := g.line(ctx, call{dir: w.Dir, env: env, args: []string{"write-tree"}})
+	if err != nil {
+		return err
+	}
+	if want != "" && tree != want {
+		return fmt.Errorf("the diff leads to tree %s, and the capture had %s", tree, want)
+	}
+	env = []string{"GIT_DIR=" + gitDir, "GIT_INDEX_FILE=" + now, "GIT_WORK_TREE=" + w.Tree()}
+	if _, err := g.run(ctx, call{dir: w.Tree(), env: env, args: []string{"read-tree", "--reset", "-u", tree}}); err != nil {
+		return fmt.Errorf("lay the change over the start: %w", err)
+	}
+	return nil
+}

@@ -1,0 +1,333 @@
+package workspace
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+)
+
+// key is a short name for a folder, made from the things that it depends on.
+func key(parts ...string) string {
+	h := sha256.New()
+	for _, p := range parts {
+		fmt.Fprintf(h, "%d:%s", len(p), p)
+	}
+	return hex.EncodeToString(h.Sum(nil))[:20]
+}
+
+// A start repository is a bare repository that holds one commit and its past,
+// and nothing later: not in its references, not among its objects.
+//
+// It is packed straight from the origin with `git pack-objects --revs`, which
+// writes exactly the objects that the commit reaches.
+
+// StartRepository returns the folder of the start repository of a commit below
+// `dir`, made now if it is not there. The commit is a full id.
+func (r *Repositories) StartRepository(ctx context.Context, dir, address, commit string) (string, error) {
+	dest := filepath.Join(dir, key(address, commit)+".git")
+	if _, err := os.Stat(filepath.Join(dest, "HEAD")); err == nil {
+		return dest, nil
+	}
+	origin, err := r.Local(ctx, address)
+	if err != nil {
+		return "", err
+	}
+	part, err := os.MkdirTemp(dir, "part-")
+	if err != nil {
+		return "", err
+	}
+	defer RemoveAll(part)
+	g := r.Git
+	format, err := g.line(ctx, call{dir: "/", env: []string{"GIT_DIR=" + origin}, args: []string{"rev-parse", "--show-object-format"}})
+	if err != nil {
+		return "", err
+	}
+	if _, err := g.run(ctx, call{dir: part, args: []string{"init", "--quiet", "--bare", "--template=", "--object-format=" + format, "."}}); err != nil {
+		return "", err
+	}
+	// A shallow origin ends at its own borders; the start repository ends there too.
+	if shallow, err := os.ReadFile(filepath.Join(origin, "shallow")); err == nil && len(shallow) > 0 {
+		if err := os.WriteFile(filepath.Join(part, "shallow"), shallow, 0o644); err != nil {
+			return "", err
+		}
+	}
+	pack := filepath.Join(part, "objects", "pack", "pack")
+	if err := os.MkdirAll(filepath.Dir(pack), 0o755); err != nil {
+		return "", err
+	}
+	if _, err := g.run(ctx, call{dir: "/", env: []string{"GIT_DIR=" + origin}, stdin: strings.NewReader(commit + "\n"),
+		args: []string{"pack-objects", "--quiet", "--revs", "--delta-base-offset", pack}}); err != nil {
+		return "", fmt.Errorf("pack the start commit: %w", err)
+	}
+	env := []string{"GIT_DIR=" + part}
+	if _, err := g.run(ctx, call{dir: part, env: env, args: []string{"update-ref", "refs/heads/main", commit}}); err != nil {
+		return "", fmt.Errorf("the start commit did not arrive: %w", err)
+	}
+	if _, err := g.run(ctx, call{dir: part, env: env, args: []string{"cat-file", "-e", commit + "^{tree}"}}); err != nil {
+		return "", fmt.Errorf("the start commit's tree did not arrive: %w", err)
+	}
+	if err := os.Rename(part, dest); err != nil && !exists(dest) {
+		return "", err
+	}
+	return dest, nil
+}
+
+func exists(name string) bool { _, err := os.Lstat(name); return err == nil }
+
+// Prepared is the state of which every workspace and every judging copy is
+// made: the start commit checked out, the task's prepare command run in it once.
+type Prepared struct {
+	// Dir is the folder that holds everything below.
+	Dir string `json:"-"`
+	// Commit is the full start commit id; Tree the snapshot taken after prepare.
+	Commit string `json:"commit"`
+	Tree   string `json:"tree"`
+	// ObjectFormat is sha1 or sha256.
+	ObjectFormat string `json:"object_format"`
+	// Submodules are paths that arrive empty.
+	Submodules []string `json:"submodules,omitempty"`
+	// PrepareMS is how long the prepare command ran, in milliseconds.
+	PrepareMS int64 `json:"prepare_ms"`
+	// HomeBytes is the size of the prepared HOME.
+	HomeBytes int64 `json:"home_bytes"`
+}
+
+// The parts of a prepared state.
+func (p *Prepared) Template() string { return filepath.Join(p.Dir, "tree") }
+func (p *Prepared) Home() string     { return filepath.Join(p.Dir, "home") }
+func (p *Prepared) harness() string  { return filepath.Join(p.Dir, "harness.git") }
+func (p *Prepared) index() string    { return filepath.Join(p.Dir, "index") }
+func (p *Prepared) listing() string  { return filepath.Join(p.Dir, "listing") }
+
+// RunPrepare runs a task's prepare command with the given workspace, HOME and
+// TMPDIR, and returns how long it took.
+type RunPrepare func(ctx context.Context, workspace, home, tmp string) (time.Duration, error)
+
+// Prepare returns the prepared state below `dir` for a start repository and a
+// prepare command (empty: none), made now if it is not there.
+func (g *Git) Prepare(ctx context.Context, dir, start, commit, command string, prepare RunPrepare) (*Prepared, error) {
+	dest := filepath.Join(dir, key(filepath.Base(start), command))
+	if p, err := loadPrepared(dest); err == nil {
+		return p, nil
+	}
+	part, err := os.MkdirTemp(dir, "part-")
+	if err != nil {
+		return nil, err
+	}
+	defer RemoveAll(part)
+	if err := os.Chmod(part, 0o755); err != nil {
+		return nil, err
+	}
+	p := &Prepared{Dir: part, Commit: commit}
+	if p.ObjectFormat, err = g.line(ctx, call{dir: "/", env: []string{"GIT_DIR=" + start}, args: []string{"rev-parse", "--show-object-format"}}); err != nil {
+		return nil, err
+	}
+	if err := g.makeTemplate(ctx, p, start); err != nil {
+		return nil, err
+	}
+	for _, d := range []string{p.Home(), filepath.Join(part, "tmp")} {
+		if err := os.Mkdir(d, 0o755); err != nil {
+			return nil, err
+		}
+	}
+	gitconfig := "[user]\n\tname = Contender\n\temail = contender@localhost\n[init]\n\tdefaultBranch = main\n[advice]\n\tdetachedHead = false\n"
+	if err := os.WriteFile(filepath.Join(p.Home(), ".gitconfig"), []byte(gitconfig), 0o644); err != nil {
+		return nil, err
+	}
+	if command != "" {
+		took, err := prepare(ctx, p.Template(), p.Home(), filepath.Join(part, "tmp"))
+		if err != nil {
+			return nil, err
+		}
+		p.PrepareMS = took.Milliseconds()
+	}
+	if err := RemoveAll(filepath.Join(part, "tmp")); err != nil {
+		return nil, err
+	}
+	if err := g.snapshot(ctx, p, start, command != ""); err != nil {
+		return nil, err
+	}
+	if p.HomeBytes, err = TreeBytes(p.Home()); err != nil {
+		return nil, err
+	}
+	data, err := json.MarshalIndent(p, "", "  ")
+	if err != nil {
+		return nil, err
+	}
+	if err := os.WriteFile(filepath.Join(part, "prepared.json"), data, 0o644); err != nil {
+		return nil, err
+	}
+	if err := os.Rename(part, dest); err != nil {
+		if p, loadErr := loadPrepared(dest); loadErr == nil {
+			return p, nil
+		}
+		return nil, err
+	}
+	p.Dir = dest
+	return p, nil
+}
+
+func loadPrepared(dir string) (*Prepared, error) {
+	data, err := os.ReadFile(filepath.Join(dir, "prepared.json"))
+	if err != nil {
+		return nil, err
+	}
+	p := &Prepared{Dir: dir}
+	return p, json.Unmarshal(data, p)
+}
+
+// ownAttributes overrides whatever a repository's .gitattributes say, for both sides of every comparison.
+const ownAttributes = "* !diff !merge -text !eol -ident !filter !working-tree-encoding -crlf\n"
+
+// makeTemplate checks the start commit out into a repository that has only the
+// start's objects, no remotes, no hooks, and nothing that names the origin.
+func (g *Git) makeTemplate(ctx context.Context, p *Prepared, start string) error {
+	tree := p.Template()
+	if err := os.Mkdir(tree, 0o755); err != nil {
+		return err
+	}
+	if _, err := g.run(ctx, call{dir: tree, args: []string{"init", "--quiet", "--template=", "--object-format=" + p.ObjectFormat, "."}}); err != nil {
+		return err
+	}
+	gitDir := filepath.Join(tree, ".git")
+	if err := CopyTree(filepath.Join(start, "objects"), filepath.Join(gitDir, "objects"), CopyOptions{}); err != nil {
+		return err
+	}
+	if shallow, err := os.ReadFile(filepath.Join(start, "shallow")); err == nil {
+		if err := os.WriteFile(filepath.Join(gitDir, "shallow"), shallow, 0o644); err != nil {
+			return err
+		}
+	}
+	// The copies of a workspace have other inode numbers and change times: with
+	// these two the tool's first `git status` need not read every file again.
+	for _, kv := range [][2]string{{"core.checkStat", "minimal"}, {"core.trustctime", "false"}} {
+		if _, err := g.run(ctx, call{dir: tree, args: []string{"config", kv[0], kv[1]}}); err != nil {
+			return err
+		}
+	}
+	// While the harness works here its own attributes count; a copy of the
+	// repository gets the project's.
+	info := filepath.Join(gitDir, "info")
+	if err := os.MkdirAll(info, 0o755); err != nil {
+		return err
+	}
+	attributes := filepath.Join(info, "attributes")
+	if err := os.WriteFile(attributes, []byte(ownAttributes), 0o644); err != nil {
+		return err
+	}
+	env := []string{"GIT_DIR=" + gitDir, "GIT_WORK_TREE=" + tree}
+	if _, err := g.run(ctx, call{dir: tree, env: env, args: []string{"update-ref", "--no-deref", "refs/heads/main", p.Commit}}); err != nil {
+		return err
+	}
+	if _, err := g.run(ctx, call{dir: tree, env: env, args: []string{"read-tree", "--reset", "-u", p.Commit}}); err != nil {
+		return err
+	}
+	if err := os.Remove(attributes); err != nil {
+		return err
+	}
+	_ = os.RemoveAll(filepath.Join(gitDir, "logs"))
+	list, err := g.run(ctx, call{dir: tree, env: env, args: []string{"ls-tree", "-r", "-z", p.Commit}})
+	if err != nil {
+		return err
+	}
+	for _, e := range splitNUL(list) {
+		meta, name, _ := strings.Cut(e, "\t")
+		if strings.HasPrefix(meta, "160000 ") {
+			p.Submodules = append(p.Submodules, name)
+		}
+	}
+	return nil
+}
+
+// snapshot records the prepared tree: what the captured diff is taken against.
+// It is taken as a contender's change is, with nothing known to be unchanged.
+func (g *Git) snapshot(ctx context.Context, p *Prepared, start string, prepared bool) error {
+	if err := g.initHarness(ctx, p.harness(), p.ObjectFormat, filepath.Join(start, "objects")); err != nil {
+		return err
+	}
+	env := []string{"GIT_DIR=" + p.harness(), "GIT_INDEX_FILE=" + p.index()}
+	if _, err := g.run(ctx, call{dir: p.Dir, env: env, args: []string{"read-tree", p.Commit}}); err != nil {
+		return err
+	}
+	if err := g.writeListing(ctx, p, p.Commit); err != nil {
+		return err
+	}
+	p.Tree = p.Commit + "^{tree}"
+	if prepared {
+		cap, err := g.collect(ctx, collection{prepared: p, tree: p.Template(), gitDir: p.harness(), index: p.index(),
+			scratch: filepath.Join(p.Dir, "ignore"), limits: Limits{File: 1 << 30, Total: 4 << 30}})
+		if err != nil {
+			return fmt.Errorf("take a snapshot after prepare: %w", err)
+		}
+		p.Tree = cap.tree
+	}
+	tree, err := g.line(ctx, call{dir: p.Dir, env: env, args: []string{"rev-parse", "--verify", p.Tree}})
+	if err != nil {
+		return err
+	}
+	p.Tree = tree
+	return g.writeListing(ctx, p, tree)
+}
+
+func (g *Git) writeListing(ctx context.Context, p *Prepared, treeish string) error {
+	list, err := g.run(ctx, call{dir: "/", env: []string{"GIT_DIR=" + p.harness()}, args: []string{"ls-tree", "-r", "-z", "--full-tree", treeish}})
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(p.listing(), list, 0o644)
+}
+
+// initHarness makes a git directory of the harness's own that borrows objects.
+func (g *Git) initHarness(ctx context.Context, dir, format string, borrowFrom ...string) error {
+	if _, err := g.run(ctx, call{dir: "/", args: []string{"init", "--quiet", "--bare", "--template=", "--object-format=" + format, dir}}); err != nil {
+		return err
+	}
+	for _, d := range []string{"info", "objects/info"} {
+		if err := os.MkdirAll(filepath.Join(dir, d), 0o755); err != nil {
+			return err
+		}
+	}
+	if err := os.WriteFile(filepath.Join(dir, "objects", "info", "alternates"), []byte(strings.Join(borrowFrom, "\n")+"\n"), 0o644); err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(dir, "info", "attributes"), []byte(ownAttributes), 0o644)
+}
+
+func splitNUL(b []byte) []string {
+	s := strings.TrimSuffix(string(b), "\x00")
+	if s == "" {
+		return nil
+	}
+	return strings.Split(s, "\x00")
+}
+
+// entry is a path of the snapshot.
+type entry struct {
+	mode string
+	id   string
+}
+
+// entries reads the snapshot's listing.
+func (p *Prepared) entries() (map[string]entry, error) {
+	data, err := os.ReadFile(p.listing())
+	if err != nil {
+		return nil, err
+	}
+	out := make(map[string]entry, len(data)/80)
+	for _, e := range splitNUL(data) {
+		meta, name, ok := strings.Cut(e, "\t")
+		fields := strings.Fields(meta)
+		if !ok || len(fields) != 3 {
+			return nil, errors.New("the snapshot's listing is damaged: " + p.Dir)
+		}
+		out[name] = entry{mode: fields[0], id: fields[2]}
+	}
+	return out, nil
+}

@@ -1,0 +1,247 @@
+// Package contest holds the contest file - some tasks, some contenders, repeats
+// and limits - and unfolds it into bouts in a fair order.
+//
+// Load is the one place that reads all three kinds of files together. The
+// client and the service call it with the same bundle, so their messages are
+// the same.
+package contest
+
+import (
+	"fmt"
+	"path"
+	"sort"
+	"strings"
+
+	"github.com/bmatcuk/doublestar/v4"
+
+	"agonometer/internal/core/contender"
+	"agonometer/internal/core/specfile"
+	"agonometer/internal/core/task"
+)
+
+// File is the YAML of a contest.
+type File struct {
+	Contest    specfile.Slug  `yaml:"contest" spec:"required" json:"contest" jsonschema_description:"The contest's name, a slug."`
+	Title      string         `yaml:"title" json:"title,omitempty" jsonschema_description:"One line for people; default: the name."`
+	Tasks      []string       `yaml:"tasks" spec:"required" json:"tasks" jsonschema_description:"Task files: glob patterns, relative to this file."`
+	Contenders []string       `yaml:"contenders" spec:"required" json:"contenders" jsonschema_description:"Contender files: glob patterns, relative to this file."`
+	Repeats    *int           `yaml:"repeats" json:"repeats,omitempty" jsonschema_description:"How often each contender meets each task; default 1."`
+	Seed       *specfile.Seed `yaml:"seed" json:"seed,omitempty" jsonschema_description:"0 to 2^53-1. The order of the bouts follows from it; drawn and recorded when absent."`
+	AtOnce     *int           `yaml:"at_once" json:"at_once,omitempty" jsonschema_description:"How many bouts may run at the same time; default 1. Bouts that ran beside others are marked."`
+	Limits     task.Limits    `yaml:"limits" json:"limits,omitempty" jsonschema_description:"Limits that override those of the tasks."`
+}
+
+// Contest is a contest with everything that it names, read and found valid.
+type Contest struct {
+	File
+	Path       string
+	Source     []byte
+	Tasks      []*task.Task
+	Contenders []*contender.Contender
+	Repeats    int
+	AtOnce     int
+	// Commits maps a task's slug to the full id of its start commit.
+	Commits map[specfile.Slug]string
+}
+
+// The bounds of a contest.
+const (
+	MaxRepeats = 1000
+	MaxAtOnce  = 256
+	MaxBouts   = 100_000
+)
+
+// CommitResolver finds the full commit id of a revision of a repository, or an
+// error that says in words why it cannot.
+type CommitResolver interface {
+	ResolveCommit(repository, revision string) (string, error)
+}
+
+// Kind is what a file is meant to be.
+type Kind string
+
+const (
+	KindTask      Kind = "task"
+	KindContender Kind = "contender"
+	KindContest   Kind = "contest"
+)
+
+// KindOf tells what a file is meant to be: Markdown is a task; YAML is a
+// contest or a contender, by the key that names it; "" when it is neither.
+func KindOf(file string, data []byte) Kind {
+	switch strings.ToLower(path.Ext(file)) {
+	case ".md", ".markdown":
+		return KindTask
+	case ".yaml", ".yml":
+		var c File
+		if specfile.DecodeYAML(file, data, &c).Has("contest") {
+			return KindContest
+		}
+		var d contender.File
+		if specfile.DecodeYAML(file, data, &d).Has("contender") {
+			return KindContender
+		}
+	}
+	return ""
+}
+
+// Globs reads just enough of a contest file to tell which patterns it names,
+// as absolute patterns; a file with mistakes names what can be made out.
+func Globs(file string, data []byte) (tasks, contenders []string) {
+	var f File
+	specfile.DecodeYAML(file, data, &f)
+	return absolute(file, f.Tasks), absolute(file, f.Contenders)
+}
+
+func absolute(file string, patterns []string) []string {
+	out := make([]string, 0, len(patterns))
+	for _, p := range patterns {
+		out = append(out, specfile.Resolve(file, p))
+	}
+	return out
+}
+
+// Load reads the contest that is the bundle's main file with everything that
+// it names. Every problem in every file is returned at once, sorted, as a
+// specfile.Problems error; the contest is then nil.
+func Load(b *specfile.Bundle, commits CommitResolver) (*Contest, error) {
+	var problems specfile.Problems
+	c := &Contest{Path: b.Main, Source: b.Files[b.Main], Repeats: 1, AtOnce: 1, Commits: map[specfile.Slug]string{}}
+	doc := specfile.DecodeYAML(b.Short(b.Main), c.Source, &c.File)
+	if c.Title == "" {
+		c.Title = string(c.Contest)
+	}
+	number := func(key string, given *int, into *int, most int) {
+		if given == nil {
+			return
+		}
+		if *given < 1 || *given > most {
+			doc.Add(key, fmt.Sprint(*given), fmt.Sprintf("a whole number from 1 to %d", most))
+			return
+		}
+		*into = *given
+	}
+	number("repeats", c.File.Repeats, &c.Repeats, MaxRepeats)
+	number("at_once", c.File.AtOnce, &c.AtOnce, MaxAtOnce)
+
+	taskDocs := map[string]*specfile.Document{}
+	firstTask := map[specfile.Slug]string{}
+	for _, name := range match(b, doc, "tasks", c.File.Tasks) {
+		t, d := task.Parse(name, b.Short(name), b.Files[name], b.Files)
+		taskDocs[name] = d
+		if first, dup := firstTask[t.Task]; dup && t.Task != "" {
+			d.Add("task", specfile.Quote(string(t.Task)), "a slug of its own ("+first+" has it already)")
+		} else {
+			firstTask[t.Task] = b.Short(name)
+		}
+		c.Tasks = append(c.Tasks, t)
+	}
+	for _, t := range c.Tasks {
+		d := taskDocs[t.File]
+		checkStart(t, d, commits, c.Commits)
+		problems = append(problems, d.Problems...)
+	}
+	firstContender := map[specfile.Slug]string{}
+	for _, name := range match(b, doc, "contenders", c.File.Contenders) {
+		con, d := contender.Parse(name, b.Short(name), b.Files[name])
+		if first, dup := firstContender[con.Contender]; dup && con.Contender != "" {
+			d.Add("contender", specfile.Quote(string(con.Contender)), "a slug of its own ("+first+" has it already)")
+		} else {
+			firstContender[con.Contender] = b.Short(name)
+		}
+		c.Contenders = append(c.Contenders, con)
+		problems = append(problems, d.Problems...)
+	}
+	if n := len(c.Tasks) * len(c.Contenders) * c.Repeats; n > MaxBouts {
+		doc.Add("repeats", fmt.Sprintf("%d bouts in all", n), fmt.Sprintf("at most %d", MaxBouts))
+	}
+	problems = append(problems, doc.Problems...)
+	if len(problems) > 0 {
+		problems.Sort()
+		return nil, problems
+	}
+	return c, nil
+}
+
+// LoadOne checks a single task or contender file, as `validate` does.
+func LoadOne(b *specfile.Bundle, kind Kind, commits CommitResolver) specfile.Problems {
+	switch kind {
+	case KindTask:
+		t, d := task.Parse(b.Main, b.Main, b.Files[b.Main], b.Files)
+		checkStart(t, d, commits, map[specfile.Slug]string{})
+		return d.Problems
+	case KindContender:
+		_, d := contender.Parse(b.Main, b.Main, b.Files[b.Main])
+		return d.Problems
+	}
+	return specfile.Problems{{File: b.Main, Found: "a file that is none of the three kinds",
+		Expected: "a task (.md with front matter), or YAML with the key contest or contender"}}
+}
+
+// checkStart resolves the start commit, where the file says enough for that.
+func checkStart(t *task.Task, d *specfile.Document, commits CommitResolver, into map[specfile.Slug]string) {
+	if commits == nil || t.Repository == "" || t.StartCommit == "" || hasProblem(d, "repository") || hasProblem(d, "start_commit") {
+		return
+	}
+	full, err := commits.ResolveCommit(t.RepositoryAddress(), t.StartCommit)
+	if err != nil {
+		key, found := "start_commit", specfile.Quote(t.StartCommit)
+		expected := "a tag, branch or commit of " + t.RepositoryAddress()
+		if _, isRepo := err.(*NoRepositoryError); isRepo {
+			key, found, expected = "repository", specfile.Quote(t.Repository), "a git repository that the service's machine can read"
+		}
+		d.Add(key, found+" ("+err.Error()+")", expected)
+		return
+	}
+	into[t.Task] = full
+}
+
+// NoRepositoryError says that the repository itself cannot be read.
+type NoRepositoryError struct{ Why string }
+
+func (e *NoRepositoryError) Error() string { return e.Why }
+
+func hasProblem(d *specfile.Document, key string) bool {
+	for _, p := range d.Problems {
+		if p.Key == key {
+			return true
+		}
+	}
+	return false
+}
+
+// match expands glob patterns against the bundle's files: in the order of the
+// patterns, each file once, sorted within a pattern.
+func match(b *specfile.Bundle, doc *specfile.Document, key string, patterns []string) []string {
+	names := make([]string, 0, len(b.Files))
+	for name := range b.Files {
+		names = append(names, name)
+	}
+	sort.Strings(names)
+	var out []string
+	taken := map[string]bool{}
+	if doc.Has(key) && len(patterns) == 0 {
+		doc.Add(key, "an empty list", "at least one file or glob pattern")
+	}
+	for i, p := range patterns {
+		at := fmt.Sprintf("%s[%d]", key, i)
+		if !doublestar.ValidatePattern(p) {
+			doc.Add(at, specfile.Quote(p), "a path or glob pattern such as tasks/*.md")
+			continue
+		}
+		found := false
+		for _, name := range names {
+			if ok, _ := doublestar.Match(specfile.Resolve(b.Main, p), name); ok {
+				found = true
+				if !taken[name] {
+					taken[name] = true
+					out = append(out, name)
+				}
+			}
+		}
+		if !found {
+			doc.Add(at, specfile.Quote(p)+" (no such file)", "a file that exists, or a pattern that matches one, relative to "+path.Base(b.Main))
+		}
+	}
+	return out
+}
