@@ -1,0 +1,15 @@
+// Command agonometer is the service and its client.
+package main
+
+import (
+	"context"
+	"os"
+
+	"agonometer/internal/bout/confine"
+	"agonometer/internal/cli"
+)
+
+func main() {
+	confine.MaybeSupervise()
+	os.Exit(cli.Main(context.Background(), os.Args[1:], os.Stdin, os.Stdout, os.Stderr))
+}

@@ -1,0 +1,321 @@
+// Package api holds what goes over the wire between the service and its
+// clients: the JSON of requests, records and problems. It has no behaviour.
+//
+// Fields are snake_case, times RFC 3339 in UTC with milliseconds, durations
+// integers of milliseconds named _ms, ids ULIDs. A field that is null was not
+// measured, or is not known yet.
+package api
+
+import (
+	"time"
+
+	"agonometer/internal/core/patch"
+	"agonometer/internal/core/specfile"
+	"agonometer/internal/core/standings"
+	"agonometer/internal/core/testlog"
+	"agonometer/internal/core/verdict"
+)
+
+// Time is written in UTC with milliseconds.
+type Time struct{ time.Time }
+
+// MarshalJSON writes RFC 3339 with exactly three decimals.
+func (t Time) MarshalJSON() ([]byte, error) {
+	return []byte(`"` + t.UTC().Format("2006-01-02T15:04:05.000Z07:00") + `"`), nil
+}
+
+// At makes a Time of a pointer; nil stays nil.
+func At(t *time.Time) *Time {
+	if t == nil {
+		return nil
+	}
+	return &Time{*t}
+}
+
+// StartContest asks for a contest to be started, or only planned.
+type StartContest struct {
+	// Bundle holds the contest file and everything that it names.
+	Bundle specfile.Bundle `json:"bundle"`
+	// DryRun answers with what would be run, and starts nothing.
+	DryRun bool `json:"dry_run,omitempty"`
+	// Seed replaces the contest file's when it is given.
+	Seed *int64 `json:"seed,omitempty"`
+}
+
+// Plan is what a contest will run.
+type Plan struct {
+	Name       string     `json:"name"`
+	Title      string     `json:"title"`
+	Seed       *int64     `json:"seed"`
+	Repeats    int        `json:"repeats"`
+	AtOnce     int        `json:"at_once"`
+	Bouts      int        `json:"bouts"`
+	Tasks      []PlanTask `json:"tasks"`
+	Contenders []string   `json:"contenders"`
+	// LongestMS is an upper bound: every bout and every check at its limit, in milliseconds.
+	LongestMS  int64    `json:"longest_ms"`
+	Confined   bool     `json:"confined"`
+	Remarks    []string `json:"remarks"`
+	ContestsAt int      `json:"contests_before"`
+}
+
+// PlanTask is a task as a plan shows it.
+type PlanTask struct {
+	Task        string `json:"task"`
+	Title       string `json:"title"`
+	StartCommit string `json:"start_commit"`
+	TimeMS      int64  `json:"time_ms"`
+	CheckMS     int64  `json:"check_ms"`
+	Checks      int    `json:"checks"`
+}
+
+// Contest is a comparison, with how far it has got.
+type Contest struct {
+	ID        string `json:"id"`
+	Name      string `json:"name"`
+	Title     string `json:"title"`
+	State     string `json:"state"`
+	Seed      int64  `json:"seed"`
+	SeedDrawn bool   `json:"seed_drawn"`
+	Repeats   int    `json:"repeats"`
+	AtOnce    int    `json:"at_once"`
+	CreatedAt Time   `json:"created_at"`
+	StartedAt *Time  `json:"started_at"`
+	EndedAt   *Time  `json:"ended_at"`
+	Counts    Counts `json:"counts"`
+}
+
+// Counts counts the bouts of a contest; reruns are not counted twice.
+type Counts struct {
+	Bouts   int `json:"bouts"`
+	Waiting int `json:"waiting"`
+	Running int `json:"running"`
+	Done    int `json:"done"`
+	Passed  int `json:"passed"`
+	Failed  int `json:"failed"`
+	Void    int `json:"void"`
+}
+
+// ContestDetail is a contest with everything that its page shows.
+type ContestDetail struct {
+	Contest
+	Tasks      []Task      `json:"tasks"`
+	Contenders []Contender `json:"contenders"`
+	Bouts      []Bout      `json:"bouts"`
+	Standings  Standings   `json:"standings"`
+	// LastEventID is the newest event that this answer takes into account.
+	LastEventID int64 `json:"last_event_id"`
+}
+
+// Standings is the table of contenders.
+type Standings struct {
+	ContestID string          `json:"contest_id"`
+	Rows      []standings.Row `json:"rows"`
+	// Final is false while bouts are still to come.
+	Final bool     `json:"final"`
+	Notes []string `json:"notes"`
+}
+
+// Task is a task as a contest recorded it.
+type Task struct {
+	Task        string   `json:"task"`
+	Title       string   `json:"title"`
+	Repository  string   `json:"repository"`
+	StartCommit string   `json:"start_commit"`
+	Digest      string   `json:"digest"`
+	Size        string   `json:"size"`
+	Labels      []string `json:"labels"`
+	Prepare     string   `json:"prepare"`
+	Checks      []Check  `json:"checks"`
+	TimeMS      int64    `json:"time_ms"`
+	CheckMS     int64    `json:"check_ms"`
+	Brief       string   `json:"brief"`
+	ContestID   string   `json:"contest_id"`
+	Contests    int      `json:"contests"`
+}
+
+// Check is a check of a task.
+type Check struct {
+	Name  string `json:"name"`
+	Run   string `json:"run"`
+	Reads string `json:"reads"`
+}
+
+// Contender is a contender as a contest recorded it.
+type Contender struct {
+	Contender string `json:"contender"`
+	Title     string `json:"title"`
+	Digest    string `json:"digest"`
+	File      string `json:"file"`
+	Source    string `json:"source"`
+	ContestID string `json:"contest_id"`
+	Contests  int    `json:"contests"`
+}
+
+// Bout is one contender, one task, once.
+type Bout struct {
+	ID         string           `json:"id"`
+	ContestID  string           `json:"contest_id"`
+	Position   int              `json:"position"`
+	Task       string           `json:"task"`
+	Contender  string           `json:"contender"`
+	Repeat     int              `json:"repeat"`
+	Rerun      int              `json:"rerun"`
+	ReplacedBy string           `json:"replaced_by"`
+	Seed       int64            `json:"seed"`
+	State      string           `json:"state"`
+	Doing      string           `json:"doing"`
+	Verdict    *verdict.Verdict `json:"verdict"`
+	ElapsedMS  *int64           `json:"elapsed_ms"`
+	ExitCode   *int             `json:"exit_code"`
+	Signal     string           `json:"signal"`
+	TimedOut   bool             `json:"timed_out"`
+	Footprint  *patch.Footprint `json:"footprint"`
+	// Confinement is namespaces or process-group; empty before the bout began.
+	Confinement string `json:"confinement"`
+	Unconfined  bool   `json:"unconfined"`
+	// Beside is how many other bouts ran at the same time, at most.
+	Beside      int   `json:"beside"`
+	CreatedAt   Time  `json:"created_at"`
+	PreparingAt *Time `json:"preparing_at"`
+	WorkingAt   *Time `json:"working_at"`
+	CapturedAt  *Time `json:"captured_at"`
+	DoneAt      *Time `json:"done_at"`
+}
+
+// BoutDetail is a bout with everything that its page shows.
+type BoutDetail struct {
+	Bout
+	TaskTitle      string        `json:"task_title"`
+	ContenderTitle string        `json:"contender_title"`
+	ContestName    string        `json:"contest_name"`
+	ConfinementWhy string        `json:"confinement_why"`
+	StartTree      string        `json:"start_tree"`
+	ResultTree     string        `json:"result_tree"`
+	LeftOut        *LeftOut      `json:"left_out"`
+	LogCut         int64         `json:"log_cut"`
+	Kept           string        `json:"kept"`
+	Costs          HarnessCosts  `json:"costs"`
+	Checks         []CheckResult `json:"checks"`
+	// Judgements counts how often the bout was judged; the last one is shown.
+	Judgements int `json:"judgements"`
+	// Tries are the other bouts of the same place: what this one replaced or is replaced by.
+	Tries []Bout `json:"tries"`
+}
+
+// LeftOut counts what a capture did not take, and why.
+type LeftOut struct {
+	Ignored      int      `json:"ignored"`
+	TooLarge     []string `json:"too_large"`
+	Special      int      `json:"special"`
+	Unreadable   int      `json:"unreadable"`
+	NestedGit    int      `json:"nested_git"`
+	InSubmodules int      `json:"in_submodules"`
+	Struck       int      `json:"struck"`
+}
+
+// HarnessCosts are Agonometer's own times, in milliseconds; null where the step was not taken.
+type HarnessCosts struct {
+	WorkspaceMS *int64 `json:"workspace_ms"`
+	HomeMS      *int64 `json:"home_ms"`
+	HomeBytes   *int64 `json:"home_bytes"`
+	CaptureMS   *int64 `json:"capture_ms"`
+	JudgeCopyMS *int64 `json:"judge_copy_ms"`
+}
+
+// CheckResult is how one check ended.
+type CheckResult struct {
+	Name      string           `json:"name"`
+	Run       string           `json:"run"`
+	Reads     string           `json:"reads"`
+	Outcome   string           `json:"outcome"`
+	ExitCode  *int             `json:"exit_code"`
+	Signal    string           `json:"signal"`
+	ElapsedMS *int64           `json:"elapsed_ms"`
+	Detail    string           `json:"detail"`
+	Summary   *testlog.Summary `json:"summary"`
+	// Tests are those that did not pass; all of them come with tests=all.
+	Tests  []testlog.Test `json:"tests"`
+	LogCut int64          `json:"log_cut"`
+	HasLog bool           `json:"has_log"`
+}
+
+// Diff is a captured change, file by file.
+type Diff struct {
+	BoutID    string          `json:"bout_id"`
+	Footprint patch.Footprint `json:"footprint"`
+	Files     []patch.File    `json:"files"`
+}
+
+// Event is one message of the live feed. State is set when it changed.
+type Event struct {
+	ID        int64  `json:"id"`
+	ContestID string `json:"contest_id"`
+	BoutID    string `json:"bout_id,omitempty"`
+	At        Time   `json:"at"`
+	Kind      string `json:"kind"`
+	State     string `json:"state,omitempty"`
+	Doing     string `json:"doing,omitempty"`
+	Outcome   string `json:"outcome,omitempty"`
+	Reason    string `json:"reason,omitempty"`
+	Check     string `json:"check,omitempty"`
+	Task      string `json:"task,omitempty"`
+	Contender string `json:"contender,omitempty"`
+	Repeat    int    `json:"repeat,omitempty"`
+	Rerun     int    `json:"rerun,omitempty"`
+}
+
+// Version says what is running.
+type Version struct {
+	Version string `json:"version"`
+	Go      string `json:"go"`
+	System  string `json:"system"`
+}
+
+// Finding is one line of a doctor's report.
+type Finding struct {
+	// Level is ok, warning or missing.
+	Level  string `json:"level"`
+	What   string `json:"what"`
+	Detail string `json:"detail"`
+	// Remedy says what to do, where something is to be done.
+	Remedy string `json:"remedy"`
+}
+
+// Report is what doctor and contender check answer.
+type Report struct {
+	OK       bool      `json:"ok"`
+	Findings []Finding `json:"findings"`
+}
+
+// CheckContender asks whether a contender can start here. Bundle holds its
+// file; without one the newest recorded contender of that slug is meant.
+type CheckContender struct {
+	Bundle *specfile.Bundle `json:"bundle,omitempty"`
+}
+
+// Pruned says what a pruning freed.
+type Pruned struct {
+	Folders int   `json:"folders"`
+	Bytes   int64 `json:"bytes"`
+}
+
+// SignIn exchanges the code of a one-time link for a cookie.
+type SignIn struct {
+	Code string `json:"code"`
+}
+
+// SignInLink is a one-time link to the console.
+type SignInLink struct {
+	URL string `json:"url"`
+}
+
+// ProblemDocument is a problem document after RFC 9457.
+type ProblemDocument struct {
+	Type   string `json:"type"`
+	Title  string `json:"title"`
+	Status int    `json:"status"`
+	Detail string `json:"detail,omitempty"`
+	// Problems lists what is wrong with the files of a request.
+	Problems []specfile.Problem `json:"problems,omitempty"`
+}

@@ -1,0 +1,264 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/signal"
+	"strconv"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/text"
+	"github.com/spf13/cobra"
+
+	"agonometer/internal/api"
+	"agonometer/internal/client"
+	"agonometer/internal/core/contest"
+)
+
+func (a *app) contestCommand() *cobra.Command {
+	list := a.withFormat(&cobra.Command{Use: "list", Short: "List contests, the newest first", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			all, err := c.Contests(cmd.Context())
+			if err != nil {
+				return err
+			}
+			var lines [][]cell
+			for _, one := range all {
+				n := one.Counts
+				lines = append(lines, []cell{plain(one.ID), plain(one.Name), plain(one.State), {shown: fmt.Sprintf("%d/%d", n.Done, n.Bouts), plain: strconv.Itoa(n.Done)},
+					plain(strconv.Itoa(n.Passed)), plain(strconv.Itoa(n.Failed)), plain(strconv.Itoa(n.Void)), plain(when(one.CreatedAt)), plain(since(one.StartedAt, one.EndedAt))})
+			}
+			return a.rows(a.format, all, []column{{head: "Contest"}, {head: "Name"}, {head: "State"}, {head: "Done", right: true}, {head: "Passed", right: true}, {head: "Failed", right: true},
+				{head: "Void", right: true}, {head: "Created"}, {head: "Took", right: true}}, lines, "No contests yet. Start one with: agonometer contest start FILE, or see: agonometer demo")
+		}})
+
+	show := a.withFormat(&cobra.Command{Use: "show [CONTEST]", Short: "Show a contest: its settings and how far it has got", Args: cobra.MaximumNArgs(1),
+		Long: "Show a contest. CONTEST is an id, the end of one (at least four characters), or a name (the newest of that name);\nleft out, it is the newest contest.",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, d, err := a.contest(cmd.Context(), args)
+			if err != nil {
+				return err
+			}
+			_ = c
+			n := d.Counts
+			seed := strconv.FormatInt(d.Seed, 10)
+			if d.SeedDrawn {
+				seed += " (drawn)"
+			}
+			facts := [][2]string{{"Contest", d.ID}, {"Name", d.Name}, {"Title", d.Title}, {"State", d.State}, {"Seed", seed}, {"Repeats", strconv.Itoa(d.Repeats)},
+				{"At once", strconv.Itoa(d.AtOnce)}, {"Created", when(d.CreatedAt)}, {"Took", since(d.StartedAt, d.EndedAt)},
+				{"Bouts", fmt.Sprintf("%d of %d done: %d passed, %d failed, %d void; %d running", n.Done, n.Bouts, n.Passed, n.Failed, n.Void, n.Running)}}
+			for _, t := range d.Tasks {
+				facts = append(facts, [2]string{"Task " + t.Task, t.Title + "  (start " + short(t.StartCommit) + ")"})
+			}
+			for _, con := range d.Contenders {
+				facts = append(facts, [2]string{"Contender " + con.Contender, con.Title})
+			}
+			return a.facts(d, facts)
+		}})
+
+	standings := a.withFormat(&cobra.Command{Use: "standings [CONTEST]", Short: "The table of contenders: who succeeded, how long it took, how large the change was", Args: cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			_, d, err := a.contest(cmd.Context(), args)
+			if err != nil {
+				return err
+			}
+			return a.standings(d)
+		}})
+
+	watch := &cobra.Command{Use: "watch [CONTEST]", Short: "Follow a contest until it ends", Args: cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, d, err := a.contest(cmd.Context(), args)
+			if err != nil {
+				return err
+			}
+			return a.watch(cmd.Context(), c, d)
+		}}
+
+	stop := &cobra.Command{Use: "stop CONTEST", Short: "Stop a contest; what has not ended is void", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			id, err := contestID(cmd.Context(), c, args[0])
+			if err != nil {
+				return err
+			}
+			if err := c.StopContest(cmd.Context(), id); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "Contest %s is being stopped. What has ended stays; the rest is void.\n", id)
+			return nil
+		}}
+	return noun("contest", "Contests: some tasks x some contenders x repeats", a.contestStart(), list, show, watch, stop, standings)
+}
+
+func (a *app) contest(ctx context.Context, args []string) (*client.Client, api.ContestDetail, error) {
+	c, err := a.client()
+	if err != nil {
+		return nil, api.ContestDetail{}, err
+	}
+	given := ""
+	if len(args) > 0 {
+		given = args[0]
+	}
+	id, err := contestID(ctx, c, given)
+	if err != nil {
+		return nil, api.ContestDetail{}, err
+	}
+	d, err := c.Contest(ctx, id)
+	return c, d, err
+}
+
+func (a *app) contestStart() *cobra.Command {
+	var yes, watch bool
+	var seed int64
+	cmd := &cobra.Command{Use: "start FILE", Short: "Start a contest", Args: cobra.ExactArgs(1),
+		Long: `Start the contest that FILE describes. The client reads the file and everything that it names and sends it to the
+service; nothing is started when anything in them is wrong. It first says what will be run, and asks when in a terminal.`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			b, kind, err := gather(args[0])
+			if err != nil {
+				return err
+			}
+			if kind != contest.KindContest {
+				return usageError{fmt.Errorf("%s is not a contest file (YAML with the key contest)", args[0])}
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			var given *int64
+			if cmd.Flags().Changed("seed") {
+				given = &seed
+			}
+			plan, err := c.PlanContest(cmd.Context(), b, given)
+			if err != nil {
+				return err
+			}
+			quiet := a.format == formatJSON
+			if !quiet {
+				a.plan(plan)
+			}
+			if !yes && isTerminal(a.in) && isTerminal(a.out) && !quiet {
+				fmt.Fprint(a.out, "Start it? [y/N] ")
+				answer, _ := bufio.NewReader(a.in).ReadString('\n')
+				if answer = strings.ToLower(strings.TrimSpace(answer)); answer != "y" && answer != "yes" {
+					fmt.Fprintln(a.out, "Nothing was started.")
+					return silentError{}
+				}
+			}
+			d, err := c.StartContest(cmd.Context(), b, given)
+			if err != nil {
+				return err
+			}
+			if quiet && !watch {
+				return a.json(d.Contest)
+			}
+			if !quiet {
+				fmt.Fprintf(a.out, "Started contest %s, seed %d.\n", d.ID, d.Seed)
+			}
+			if watch {
+				return a.watch(cmd.Context(), c, d)
+			}
+			fmt.Fprintf(a.out, "Follow it with: agonometer contest watch %s\n", d.ID)
+			return nil
+		}}
+	cmd.Flags().BoolVarP(&yes, "yes", "y", false, "start without asking")
+	cmd.Flags().BoolVar(&watch, "watch", false, "follow it until it ends")
+	cmd.Flags().Int64Var(&seed, "seed", 0, "use this seed instead of the file's")
+	return a.withFormat(cmd)
+}
+
+func (a *app) plan(p api.Plan) {
+	fmt.Fprintf(a.out, "%s: %d bouts = %d tasks x %d contenders x %d repeats, %d at once\n", visible(p.Title), p.Bouts, len(p.Tasks), len(p.Contenders), p.Repeats, p.AtOnce)
+	for _, t := range p.Tasks {
+		fmt.Fprintf(a.out, "  %-24s start %s, limit %s, %d checks of at most %s\n", t.Task, short(t.StartCommit), duration(t.TimeMS), t.Checks, duration(t.CheckMS))
+	}
+	fmt.Fprintf(a.out, "  contenders: %s\n", strings.Join(p.Contenders, ", "))
+	fmt.Fprintf(a.out, "  at most %s, if every bout and check takes all its time\n", duration(p.LongestMS))
+	for _, r := range p.Remarks {
+		fmt.Fprintf(a.out, "  note: %s\n", visible(r))
+	}
+}
+
+func share(v *float64) cell {
+	if v == nil {
+		return cell{shown: absent}
+	}
+	return cell{shown: fmt.Sprintf("%.0f%%", *v*100), plain: strconv.FormatFloat(*v, 'f', -1, 64)}
+}
+
+func medianMS(v *float64) cell {
+	if v == nil {
+		return cell{shown: absent}
+	}
+	return cell{shown: duration(int64(*v + 0.5)), plain: strconv.FormatFloat(*v, 'f', -1, 64)}
+}
+
+func (a *app) standings(d api.ContestDetail) error {
+	st := d.Standings
+	if a.format == formatTable {
+		title := d.Title
+		if a.color {
+			title = text.Bold.Sprint(visible(title))
+		}
+		state := fmt.Sprintf("%d bouts", d.Counts.Bouts)
+		if !st.Final {
+			state = fmt.Sprintf("%s, %d of %d bouts done", d.State, d.Counts.Done, d.Counts.Bouts)
+		}
+		fmt.Fprintf(a.out, "%s  (%s)\n\n", title, state)
+	}
+	var lines [][]cell
+	for _, r := range st.Rows {
+		lines = append(lines, []cell{plain(r.Contender), {shown: fmt.Sprintf("%d of %d", r.Passed, r.Passed+r.Failed), plain: strconv.Itoa(r.Passed)}, share(r.SuccessShare),
+			plain(strconv.Itoa(r.Failed)), plain(strconv.Itoa(r.Void)), medianMS(r.MedianElapsedMS), medianMS(r.MedianPassedMS), number(r.MedianFiles), number(r.MedianAdded), number(r.MedianRemoved)})
+	}
+	if err := a.rows(a.format, st, []column{{head: "Contender"}, {head: "Passed", right: true}, {head: "Success", right: true}, {head: "Failed", right: true}, {head: "Void", right: true},
+		{head: "Elapsed", right: true}, {head: "When passed", right: true}, {head: "Files", right: true}, {head: "Lines +", right: true}, {head: "Lines -", right: true}}, lines, "No contenders."); err != nil {
+		return err
+	}
+	if a.format == formatTable {
+		fmt.Fprintln(a.out, "\nElapsed, files and lines are medians over the bouts that passed or failed.")
+		for _, n := range st.Notes {
+			fmt.Fprintln(a.out, "Note: "+n+".")
+		}
+	}
+	return nil
+}
+
+// watch follows a contest to its end and prints its standings. Ctrl-C leaves
+// the contest running, and says so.
+func (a *app) watch(ctx context.Context, c *client.Client, d api.ContestDetail) error {
+	ctx, stop := signal.NotifyContext(ctx, os.Interrupt)
+	defer stop()
+	p := newProgress(a, d)
+	defer p.close()
+	if d.State == "waiting" || d.State == "running" {
+		err := c.Follow(ctx, d.ID, d.LastEventID, p.take)
+		p.close()
+		if errors.Is(err, context.Canceled) {
+			fmt.Fprintf(a.err, "\nThe contest goes on without being watched. Watch it again: agonometer contest watch %s; stop it: agonometer contest stop %s\n", d.ID, d.ID)
+			return silentError{}
+		}
+		if err != nil {
+			return err
+		}
+	}
+	end, err := c.Contest(context.WithoutCancel(ctx), d.ID)
+	if err != nil {
+		return err
+	}
+	if a.format == formatTable {
+		fmt.Fprintln(a.out)
+	}
+	return a.standings(end)
+}

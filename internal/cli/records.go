@@ -1,0 +1,508 @@
+package cli
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/text"
+	"github.com/spf13/cobra"
+
+	"agonometer/internal/api"
+	"agonometer/internal/client"
+	"agonometer/internal/core/patch"
+	"agonometer/internal/core/verdict"
+)
+
+func (a *app) taskCommand() *cobra.Command {
+	list := a.withFormat(&cobra.Command{Use: "list", Short: "List the tasks that contests have used", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			all, err := c.Tasks(cmd.Context())
+			if err != nil {
+				return err
+			}
+			var lines [][]cell
+			for _, t := range all {
+				lines = append(lines, []cell{plain(t.Task), plain(t.Title), orAbsent(t.Size), plain(strings.Join(t.Labels, " ")),
+					{shown: short(t.StartCommit), plain: t.StartCommit}, plain(strconv.Itoa(len(t.Checks))), plain(strconv.Itoa(t.Contests))})
+			}
+			return a.rows(a.format, all, []column{{head: "Task"}, {head: "Title"}, {head: "Size"}, {head: "Labels"}, {head: "Start"}, {head: "Checks", right: true}, {head: "Contests", right: true}},
+				lines, "No tasks yet: they come with the first contest. Check a file with: agonometer validate FILE")
+		}})
+	show := a.withFormat(&cobra.Command{Use: "show TASK", Short: "Show a task as it was last used", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			t, err := c.Task(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			facts := [][2]string{{"Task", t.Task}, {"Title", t.Title}, {"Repository", t.Repository}, {"Start commit", t.StartCommit}, {"Size", t.Size},
+				{"Labels", strings.Join(t.Labels, " ")}, {"Prepare", t.Prepare}, {"Time limit", duration(t.TimeMS)}, {"Limit per check", duration(t.CheckMS)}}
+			for _, check := range t.Checks {
+				facts = append(facts, [2]string{"Check " + check.Name, check.Run + "  (reads " + check.Reads + ")"})
+			}
+			facts = append(facts, [2]string{"Digest", t.Digest}, [2]string{"Contests", strconv.Itoa(t.Contests)}, [2]string{"Brief", t.Brief})
+			return a.facts(t, facts)
+		}})
+	return noun("task", "Tasks: wanted changes, with what judges them", list, show)
+}
+
+func orAbsent(s string) cell {
+	if s == "" {
+		return cell{shown: absent}
+	}
+	return plain(s)
+}
+
+func short(commit string) string {
+	if len(commit) > 12 {
+		return commit[:12]
+	}
+	return commit
+}
+
+// facts prints one record as names and values.
+func (a *app) facts(data any, facts [][2]string) error {
+	switch a.format {
+	case formatJSON:
+		return a.json(data)
+	case formatTable:
+		width := 0
+		for _, f := range facts {
+			width = max(width, len(f[0]))
+		}
+		for _, f := range facts {
+			if f[1] == "" {
+				continue
+			}
+			value := strings.ReplaceAll(visible(strings.TrimRight(f[1], "\n")), "\n", "\n"+strings.Repeat(" ", width+2))
+			name := f[0] + strings.Repeat(" ", width-len(f[0]))
+			if a.color {
+				name = text.Faint.Sprint(name)
+			}
+			if _, err := fmt.Fprintf(a.out, "%s  %s\n", name, value); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	var lines [][]cell
+	for _, f := range facts {
+		lines = append(lines, []cell{plain(f[0]), plain(f[1])})
+	}
+	return a.rows(a.format, data, []column{{head: "Fact"}, {head: "Value"}}, lines, "")
+}
+
+func (a *app) contenderCommand() *cobra.Command {
+	list := a.withFormat(&cobra.Command{Use: "list", Short: "List the contenders that contests have used", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			all, err := c.Contenders(cmd.Context())
+			if err != nil {
+				return err
+			}
+			var lines [][]cell
+			for _, one := range all {
+				lines = append(lines, []cell{plain(one.Contender), plain(one.Title), plain(one.File), plain(strconv.Itoa(one.Contests))})
+			}
+			return a.rows(a.format, all, []column{{head: "Contender"}, {head: "Title"}, {head: "File"}, {head: "Contests", right: true}}, lines,
+				"No contenders yet: they come with the first contest. Check a file with: agonometer contender check FILE")
+		}})
+	show := a.withFormat(&cobra.Command{Use: "show CONTENDER", Short: "Show a contender as it was last used", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			one, err := c.Contender(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return a.facts(one, [][2]string{{"Contender", one.Contender}, {"Title", one.Title}, {"File", one.File}, {"Digest", one.Digest},
+				{"Contests", strconv.Itoa(one.Contests)}, {"Definition", one.Source}})
+		}})
+	check := a.withFormat(&cobra.Command{Use: "check FILE|CONTENDER", Short: "Say whether a contender can start on the service's machine, and what is missing", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			slug := args[0]
+			var report api.Report
+			if strings.ContainsAny(slug, "./") {
+				b, _, err := gather(slug)
+				if err != nil {
+					return err
+				}
+				report, err = c.CheckContender(cmd.Context(), "file", b)
+				if err != nil {
+					return err
+				}
+			} else if report, err = c.CheckContender(cmd.Context(), slug, nil); err != nil {
+				return err
+			}
+			return a.report(report)
+		}})
+	return noun("contender", "Contenders: tools with their settings", list, show, check)
+}
+
+func (a *app) report(r api.Report) error {
+	var lines [][]cell
+	for _, f := range r.Findings {
+		color := text.Colors{text.FgGreen}
+		switch f.Level {
+		case "warning":
+			color = text.Colors{text.FgYellow}
+		case "missing":
+			color = text.Colors{text.FgRed}
+		}
+		lines = append(lines, []cell{{shown: f.Level, plain: f.Level, color: color}, plain(f.What), plain(f.Detail), plain(f.Remedy)})
+	}
+	if err := a.rows(a.format, r, []column{{head: ""}, {head: "What"}, {head: "Found"}, {head: "To do"}}, lines, "Nothing to report."); err != nil {
+		return err
+	}
+	if !r.OK {
+		return silentError{}
+	}
+	return nil
+}
+
+var outcomeColors = map[verdict.Outcome]text.Colors{verdict.Passed: {text.FgGreen}, verdict.Failed: {text.FgRed}, verdict.Void: {text.FgYellow}}
+
+// verdictText is a bout's verdict in a few words, or its state.
+func verdictText(b api.Bout) cell {
+	if b.Verdict == nil {
+		s := b.State
+		if b.Doing != "" {
+			s += ": " + b.Doing
+		}
+		return cell{shown: s, plain: b.State}
+	}
+	v := b.Verdict
+	s := string(v.Outcome)
+	if v.Outcome != verdict.Passed {
+		s += ", " + string(v.Reason)
+		if v.Check != "" {
+			s += " (" + v.Check + ")"
+		}
+	}
+	return cell{shown: s, plain: string(v.Outcome), color: outcomeColors[v.Outcome]}
+}
+
+func sizeText(f *patch.Footprint) cell {
+	if f == nil {
+		return cell{shown: absent}
+	}
+	return plain(fmt.Sprintf("+%d -%d", f.LinesAdded, f.LinesRemoved))
+}
+
+func filesText(f *patch.Footprint) cell {
+	if f == nil {
+		return cell{shown: absent}
+	}
+	return plain(strconv.Itoa(f.Files))
+}
+
+func boutNotes(b api.Bout) string {
+	var notes []string
+	if b.Rerun > 0 {
+		notes = append(notes, fmt.Sprintf("rerun %d", b.Rerun))
+	}
+	if b.ReplacedBy != "" {
+		notes = append(notes, "replaced")
+	}
+	if b.Unconfined {
+		notes = append(notes, "unconfined")
+	}
+	if b.Beside > 0 {
+		notes = append(notes, fmt.Sprintf("beside %d", b.Beside))
+	}
+	if b.TimedOut {
+		notes = append(notes, "stopped at the limit")
+	}
+	if b.Verdict != nil {
+		notes = append(notes, b.Verdict.Notes...)
+	}
+	return strings.Join(notes, "; ")
+}
+
+func (a *app) boutCommand() *cobra.Command {
+	var filter client.BoutFilter
+	list := a.withFormat(&cobra.Command{Use: "list", Short: "List bouts, of all contests or of one", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			f := filter
+			if f.Contest != "" {
+				if f.Contest, err = contestID(cmd.Context(), c, f.Contest); err != nil {
+					return err
+				}
+			}
+			all, err := c.Bouts(cmd.Context(), f)
+			if err != nil {
+				return err
+			}
+			var lines [][]cell
+			for _, b := range all {
+				lines = append(lines, []cell{plain(b.ID), plain(b.Task), plain(b.Contender), plain(strconv.Itoa(b.Repeat)), plain(b.State), verdictText(b), msCell(b.ElapsedMS),
+					filesText(b.Footprint), sizeText(b.Footprint), plain(boutNotes(b))})
+			}
+			return a.rows(a.format, all, []column{{head: "Bout"}, {head: "Task"}, {head: "Contender"}, {head: "Repeat", right: true}, {head: "State"}, {head: "Verdict"},
+				{head: "Elapsed", right: true}, {head: "Files", right: true}, {head: "Lines", right: true}, {head: "Notes"}}, lines, "No bouts.")
+		}})
+	list.Flags().StringVar(&filter.Contest, "contest", "", "only bouts of this contest")
+	list.Flags().StringVar(&filter.Task, "task", "", "only bouts on this task")
+	list.Flags().StringVar(&filter.Contender, "contender", "", "only bouts of this contender")
+
+	var allTests bool
+	show := a.withFormat(&cobra.Command{Use: "show BOUT", Short: "Show a bout: facts, verdict and checks", Args: cobra.ExactArgs(1),
+		Long: "Show a bout: its facts, its verdict in words, and how each check ended.\nBOUT is an id, or the end of one (at least four characters).",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			id, err := boutID(cmd.Context(), c, args[0])
+			if err != nil {
+				return err
+			}
+			b, err := c.Bout(cmd.Context(), id, allTests)
+			if err != nil {
+				return err
+			}
+			return a.facts(b, boutFacts(b))
+		}})
+	show.Flags().BoolVar(&allTests, "tests", false, "list every test, not only those that did not pass")
+
+	var asFiles bool
+	diff := &cobra.Command{Use: "diff BOUT", Short: "Print a bout's captured change as git applies it", Args: cobra.ExactArgs(1),
+		Long: "Print a bout's captured change as git applies it. In a terminal control characters are made visible;\nin a pipe the bytes are exact, so that `agonometer bout diff BOUT | git apply` works.",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			id, err := boutID(cmd.Context(), c, args[0])
+			if err != nil {
+				return err
+			}
+			if asFiles || a.format != formatTable {
+				d, err := c.Diff(cmd.Context(), id)
+				if err != nil {
+					return err
+				}
+				return a.diffFiles(d)
+			}
+			text, err := c.Patch(cmd.Context(), id)
+			if err != nil {
+				return err
+			}
+			if len(text) == 0 {
+				fmt.Fprintln(a.err, "The bout changed nothing.")
+				return nil
+			}
+			return a.contenderText(text, true)
+		}}
+	diff.Flags().BoolVar(&asFiles, "stat", false, "list the changed files instead")
+	a.withFormat(diff)
+
+	var check string
+	log := &cobra.Command{Use: "log BOUT", Short: "Print what the tool printed, or a check", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			id, err := boutID(cmd.Context(), c, args[0])
+			if err != nil {
+				return err
+			}
+			text, err := c.Log(cmd.Context(), id, check)
+			if err != nil {
+				return err
+			}
+			if len(text) == 0 {
+				fmt.Fprintln(a.err, "Nothing was printed.")
+				return nil
+			}
+			return a.contenderText(text, false)
+		}}
+	log.Flags().StringVar(&check, "check", "", "the output of this check instead of the tool's")
+
+	stop := &cobra.Command{Use: "stop BOUT", Short: "Stop a bout; it is void and not run again", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			id, err := boutID(cmd.Context(), c, args[0])
+			if err != nil {
+				return err
+			}
+			if err := c.StopBout(cmd.Context(), id); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "Bout %s is being stopped; it counts neither for nor against.\n", id)
+			return nil
+		}}
+	return noun("bout", "Bouts: one contender, one task, once", list, show, diff, log, stop)
+}
+
+// contenderText prints text that a contender wrote. A terminal gets its control
+// characters made visible, and for a diff colours; a pipe gets the bytes.
+func (a *app) contenderText(data []byte, isDiff bool) error {
+	if !isTerminal(a.out) {
+		_, err := a.out.Write(data)
+		return err
+	}
+	for line := range strings.SplitSeq(strings.TrimSuffix(string(data), "\n"), "\n") {
+		line = visible(line)
+		if isDiff && a.color {
+			switch {
+			case strings.HasPrefix(line, "+"):
+				line = text.FgGreen.Sprint(line)
+			case strings.HasPrefix(line, "-"):
+				line = text.FgRed.Sprint(line)
+			case strings.HasPrefix(line, "@@"):
+				line = text.FgCyan.Sprint(line)
+			case strings.HasPrefix(line, "diff "):
+				line = text.Bold.Sprint(line)
+			}
+		}
+		if _, err := fmt.Fprintln(a.out, line); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (a *app) diffFiles(d api.Diff) error {
+	var lines [][]cell
+	for _, f := range d.Files {
+		name := f.Path
+		if f.OldPath != "" {
+			name = f.OldPath + " → " + f.Path
+		}
+		note := ""
+		if f.Binary {
+			note = "binary"
+		}
+		if f.OldMode != "" && f.NewMode != "" && f.OldMode != f.NewMode {
+			note = strings.TrimSpace(note + " mode " + f.OldMode + " → " + f.NewMode)
+		}
+		lines = append(lines, []cell{plain(string(f.Status)), plain(name), plain(strconv.Itoa(f.Added)), plain(strconv.Itoa(f.Removed)), plain(note)})
+	}
+	return a.rows(a.format, d, []column{{head: "Status"}, {head: "File"}, {head: "Added", right: true}, {head: "Removed", right: true}, {head: "Notes"}}, lines, "The bout changed nothing.")
+}
+
+func boutFacts(b api.BoutDetail) [][2]string {
+	facts := [][2]string{{"Bout", b.ID}, {"Contest", b.ContestName + "  " + b.ContestID}, {"Task", b.Task + "  " + b.TaskTitle}, {"Contender", b.Contender + "  " + b.ContenderTitle},
+		{"Repeat", strconv.Itoa(b.Repeat)}, {"State", strings.TrimSuffix(b.State+"  "+b.Doing, "  ")}}
+	if v := b.Verdict; v != nil {
+		words := string(v.Outcome) + ": " + verdict.Reasons()[v.Reason]
+		if v.Check != "" {
+			words += " (" + v.Check + ")"
+		}
+		facts = append(facts, [2]string{"Verdict", words}, [2]string{"Detail", v.Detail}, [2]string{"Notes", strings.Join(v.Notes, "; ")})
+	}
+	facts = append(facts, [2]string{"Elapsed", msCell(b.ElapsedMS).shown})
+	switch {
+	case b.TimedOut:
+		facts = append(facts, [2]string{"Tool ended", "stopped at the time limit"})
+	case b.Signal != "":
+		facts = append(facts, [2]string{"Tool ended", "by a signal: " + b.Signal})
+	case b.ExitCode != nil:
+		facts = append(facts, [2]string{"Tool ended", fmt.Sprintf("exit status %d", *b.ExitCode)})
+	}
+	if f := b.Footprint; f != nil {
+		facts = append(facts, [2]string{"Change", fmt.Sprintf("%d files (%d added, %d deleted, %d renamed, %d binary), lines +%d -%d", f.Files, f.FilesAdded, f.FilesDeleted, f.FilesRenamed, f.FilesBinary, f.LinesAdded, f.LinesRemoved)})
+	}
+	if l := b.LeftOut; l != nil {
+		var parts []string
+		for _, p := range []struct {
+			n    int
+			what string
+		}{{l.Ignored, "ignored by the repository's rules"}, {len(l.TooLarge), "too large"}, {l.Special, "neither file nor link"}, {l.Unreadable, "unreadable"},
+			{l.NestedGit, "nested .git"}, {l.InSubmodules, "in submodules"}, {l.Struck, "with a kept key struck out"}} {
+			if p.n > 0 {
+				parts = append(parts, fmt.Sprintf("%d %s", p.n, p.what))
+			}
+		}
+		facts = append(facts, [2]string{"Left out", strings.Join(parts, ", ")})
+	}
+	confinement := b.Confinement
+	if b.Unconfined {
+		confinement = "UNCONFINED: " + b.ConfinementWhy
+	}
+	facts = append(facts, [2]string{"Confinement", confinement})
+	if b.Beside > 0 {
+		facts = append(facts, [2]string{"Beside", fmt.Sprintf("up to %d other bouts ran at the same time; times may have suffered", b.Beside)})
+	}
+	for _, t := range b.Tries {
+		why := t.State
+		if t.Verdict != nil {
+			why = string(t.Verdict.Outcome) + ", " + string(t.Verdict.Reason)
+		}
+		facts = append(facts, [2]string{fmt.Sprintf("Other try %d", t.Rerun), t.ID + "  " + why})
+	}
+	for _, r := range b.Checks {
+		words := r.Outcome
+		if r.ElapsedMS != nil {
+			words += " in " + duration(*r.ElapsedMS)
+		}
+		if s := r.Summary; s != nil {
+			words += fmt.Sprintf("; tests: %d passed, %d failed, %d skipped", s.Passed, s.Failed, s.Skipped)
+			if s.Unfinished > 0 {
+				words += fmt.Sprintf(", %d unfinished", s.Unfinished)
+			}
+		}
+		if r.Detail != "" {
+			words += "; " + r.Detail
+		}
+		for _, t := range r.Tests {
+			words += "\n" + string(t.Outcome) + "  " + t.Name
+		}
+		facts = append(facts, [2]string{"Check " + r.Name, words})
+	}
+	if c := b.Costs; c.WorkspaceMS != nil && c.HomeMS != nil && c.CaptureMS != nil {
+		words := fmt.Sprintf("workspace %s, HOME %s", duration(*c.WorkspaceMS), duration(*c.HomeMS))
+		if c.HomeBytes != nil {
+			words += fmt.Sprintf(" (%.1f MiB)", float64(*c.HomeBytes)/(1<<20))
+		}
+		words += ", capture " + duration(*c.CaptureMS)
+		if c.JudgeCopyMS != nil {
+			words += ", judging copy " + duration(*c.JudgeCopyMS)
+		}
+		facts = append(facts, [2]string{"Harness", words})
+	}
+	if b.Kept != "" {
+		facts = append(facts, [2]string{"Workspace kept", b.Kept})
+	}
+	return facts
+}
+
+func when(t api.Time) string { return t.Local().Format("2006-01-02 15:04") }
+
+func since(from, to *api.Time) string {
+	if from == nil {
+		return absent
+	}
+	end := time.Now()
+	if to != nil {
+		end = to.Time
+	}
+	return duration(end.Sub(from.Time).Milliseconds())
+}

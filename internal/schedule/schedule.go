@@ -1,0 +1,651 @@
+// Package schedule says which bout runs when: contests one after the other,
+// the bouts of a contest in its fair order, at most at_once together. It takes
+// every bout through its states, stores what came of each step before the next
+// begins, and goes on after a restart where the records end.
+package schedule
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"slices"
+	"sync"
+	"time"
+
+	"agonometer/internal/bout"
+	"agonometer/internal/bout/workspace"
+	"agonometer/internal/core/contender"
+	"agonometer/internal/core/contest"
+	"agonometer/internal/core/patch"
+	"agonometer/internal/core/specfile"
+	"agonometer/internal/core/task"
+	"agonometer/internal/core/verdict"
+	"agonometer/internal/store"
+)
+
+// MaxReruns is how often a bout that is void by a fault is run again.
+const MaxReruns = 2
+
+var (
+	errStopped  = errors.New("stopped by a person")
+	errShutdown = errors.New("the service is stopping")
+)
+
+// StateError says that something cannot be done in the state that a record is in.
+type StateError struct{ Why string }
+
+func (e *StateError) Error() string { return e.Why }
+
+// Scheduler runs contests.
+type Scheduler struct {
+	store  *store.Store
+	engine *bout.Engine
+	log    *slog.Logger
+
+	ctx    context.Context
+	cancel context.CancelCauseFunc
+	wake   chan struct{}
+	done   chan struct{}
+
+	mu      sync.Mutex
+	current *running
+}
+
+// running is the contest that is being run.
+type running struct {
+	id     string
+	cancel context.CancelCauseFunc
+	active map[string]*activeBout
+}
+
+type activeBout struct {
+	cancel context.CancelCauseFunc
+	beside int
+}
+
+// New starts the scheduler: it takes up what an earlier service left, and then
+// runs whatever is waiting. Close ends it.
+func New(st *store.Store, engine *bout.Engine, log *slog.Logger) (*Scheduler, error) {
+	s := &Scheduler{store: st, engine: engine, log: log, wake: make(chan struct{}, 1), done: make(chan struct{})}
+	s.ctx, s.cancel = context.WithCancelCause(context.Background())
+	if err := s.takeUp(); err != nil {
+		return nil, err
+	}
+	go s.loop()
+	return s, nil
+}
+
+// Close stops all work and waits until it has stopped. Bouts in the middle of
+// their work stay as they are recorded; the next service takes them up.
+func (s *Scheduler) Close() {
+	s.cancel(errShutdown)
+	<-s.done
+}
+
+// Create records a contest, to be run when its turn comes.
+func (s *Scheduler) Create(ctx context.Context, c *contest.Contest, bundle *specfile.Bundle, seed specfile.Seed, drawn bool) (*store.Contest, error) {
+	raw, err := json.Marshal(bundle)
+	if err != nil {
+		return nil, err
+	}
+	digest, err := s.store.Put(raw)
+	if err != nil {
+		return nil, err
+	}
+	now := time.Now().UTC()
+	row := &store.Contest{ID: s.store.NewID(), Name: string(c.File.Contest), Title: c.Title, State: store.ContestWaiting, Seed: int64(seed), SeedDrawn: drawn,
+		Repeats: c.Repeats, AtOnce: c.AtOnce, Path: c.Path, Bundle: digest, CreatedAt: now}
+	var tasks []store.ContestTask
+	var contenders []store.ContestContender
+	var taskSlugs, contenderSlugs []specfile.Slug
+	for i, t := range c.Tasks {
+		taskSlugs = append(taskSlugs, t.Task)
+		commit := c.Commits[t.Task]
+		tasks = append(tasks, store.ContestTask{ContestID: row.ID, Position: i, Slug: string(t.Task), Title: t.Title, Repository: t.RepositoryAddress(),
+			StartCommit: commit, Digest: t.Digest(commit), Size: string(t.Size), Labels: t.Labels, Checks: t.Checks, Limits: Limits(c, t), Prepare: t.Prepare, Brief: t.Brief})
+	}
+	for i, con := range c.Contenders {
+		contenderSlugs = append(contenderSlugs, con.Contender)
+		contenders = append(contenders, store.ContestContender{ContestID: row.ID, Position: i, Slug: string(con.Contender), Title: con.Title,
+			Digest: con.Digest(), Source: string(con.Source), Path: con.Path})
+	}
+	var bouts []store.Bout
+	for i, slot := range contest.Order(taskSlugs, contenderSlugs, c.Repeats, seed) {
+		bouts = append(bouts, store.Bout{ID: s.store.NewID(), ContestID: row.ID, Position: i, Task: string(slot.Task), Contender: string(slot.Contender),
+			Repeat: slot.Repeat, Seed: int64(contest.BoutSeed(seed, slot)), State: store.Waiting, CreatedAt: now})
+	}
+	if err := s.store.CreateContest(ctx, row, tasks, contenders, bouts); err != nil {
+		return nil, err
+	}
+	s.poke()
+	return row, nil
+}
+
+// Limits are what a bout on a task of a contest may use: the contest's over
+// the task's over the defaults.
+func Limits(c *contest.Contest, t *task.Task) task.Limits {
+	return c.File.Limits.Over(t.Limits.Over(task.Defaults()))
+}
+
+func (s *Scheduler) poke() {
+	select {
+	case s.wake <- struct{}{}:
+	default:
+	}
+}
+
+// takeUp makes the records of an earlier service right again: what was being
+// worked on is void and run again; what was captured is judged later on.
+func (s *Scheduler) takeUp() error {
+	ctx := s.ctx
+	bouts, err := s.store.Bouts(ctx, store.BoutFilter{States: []store.BoutState{store.Preparing, store.Working, store.Judging}})
+	if err != nil {
+		return err
+	}
+	for i := range bouts {
+		b := &bouts[i]
+		if b.State == store.Judging {
+			if err := s.store.Advance(ctx, b, store.Captured, map[string]any{"captured_at": b.CapturedAt}); err != nil {
+				return err
+			}
+			continue
+		}
+		s.log.Info("a bout was interrupted and runs again", "bout", b.ID, "state", b.State)
+		v := verdict.Of(verdict.Facts{Void: verdict.Interrupted, VoidDetail: "while " + string(b.State)})
+		if err := s.store.Finish(ctx, b, store.Judgement{Verdict: v}, s.store.Rerun(b), nil); err != nil {
+			return err
+		}
+	}
+	return s.sweep(ctx)
+}
+
+// sweep removes the scratch folders that no kept workspace needs.
+func (s *Scheduler) sweep(ctx context.Context) error {
+	bouts, err := s.store.Bouts(ctx, store.BoutFilter{})
+	if err != nil {
+		return err
+	}
+	kept := map[string]bool{}
+	for _, b := range bouts {
+		if b.Kept != "" {
+			kept[filepath.Base(b.Kept)] = true
+			kept[filepath.Base(b.Kept)+"-judge"] = true
+		}
+	}
+	entries, err := os.ReadDir(s.engine.Scratch())
+	if err != nil {
+		return err
+	}
+	for _, e := range entries {
+		if !kept[e.Name()] {
+			if err := workspace.RemoveAll(filepath.Join(s.engine.Scratch(), e.Name())); err != nil {
+				s.log.Warn("a left-over folder could not be removed", "folder", e.Name(), "error", err)
+			}
+		}
+	}
+	return nil
+}
+
+// loop runs contests in the order in which they were started.
+func (s *Scheduler) loop() {
+	defer close(s.done)
+	for {
+		next, err := s.next()
+		switch {
+		case s.ctx.Err() != nil:
+			return
+		case err != nil:
+			s.log.Error("the records cannot be read; trying again with the next contest", "error", err)
+			next = nil
+		}
+		if next != nil {
+			if err := s.run(next); err != nil && s.ctx.Err() == nil {
+				s.log.Error("a contest cannot go on", "contest", next.ID, "error", err)
+				if err := s.store.SetContestState(s.ctx, next.ID, store.ContestStopped); err != nil {
+					s.log.Error("nor can that be recorded", "contest", next.ID, "error", err)
+					return
+				}
+			}
+			continue
+		}
+		select {
+		case <-s.wake:
+		case <-s.ctx.Done():
+			return
+		}
+	}
+}
+
+func (s *Scheduler) next() (*store.Contest, error) {
+	all, err := s.store.Contests(s.ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, c := range slices.Backward(all) {
+		if c.State == store.ContestWaiting || c.State == store.ContestRunning {
+			return &c, nil
+		}
+	}
+	return nil, nil
+}
+
+// recorded finds commits as a contest recorded them.
+type recorded map[string]string
+
+func (r recorded) ResolveCommit(repository, revision string) (string, error) {
+	if id, ok := r[repository+"\x00"+revision]; ok {
+		return id, nil
+	}
+	return "", errors.New("the contest's record does not have it")
+}
+
+// load reads a contest's files again, as they were when it was started.
+func (s *Scheduler) load(row *store.Contest) (*contest.Contest, error) {
+	raw, err := s.store.Get(row.Bundle)
+	if err != nil {
+		return nil, err
+	}
+	var b specfile.Bundle
+	if err := json.Unmarshal(raw, &b); err != nil {
+		return nil, fmt.Errorf("the contest's files: %w", err)
+	}
+	rows, err := s.store.Tasks(s.ctx, row.ID)
+	if err != nil {
+		return nil, err
+	}
+	known := recorded{}
+	parsed := map[string]store.ContestTask{}
+	for _, t := range rows {
+		parsed[t.Slug] = t
+	}
+	for name, data := range b.Files {
+		if contest.KindOf(name, data) != contest.KindTask {
+			continue
+		}
+		t, _ := task.Parse(name, name, data, b.Files)
+		known[t.RepositoryAddress()+"\x00"+t.StartCommit] = parsed[string(t.Task)].StartCommit
+	}
+	return contest.Load(&b, known)
+}
+
+// run runs one contest to its end.
+func (s *Scheduler) run(row *store.Contest) error {
+	c, err := s.load(row)
+	if err != nil {
+		return err
+	}
+	ctx, cancel := context.WithCancelCause(s.ctx)
+	defer cancel(nil)
+	s.mu.Lock()
+	cur := &running{id: row.ID, cancel: cancel, active: map[string]*activeBout{}}
+	s.current = cur
+	s.mu.Unlock()
+	defer func() {
+		s.mu.Lock()
+		s.current = nil
+		s.mu.Unlock()
+	}()
+	// A stop that came before this contest was the current one is in the records.
+	if now, err := s.store.Contest(ctx, row.ID); err != nil || now.State == store.ContestStopped {
+		return err
+	}
+	if err := s.store.SetContestState(ctx, row.ID, store.ContestRunning); err != nil {
+		return err
+	}
+	s.log.Info("a contest begins", "contest", row.ID, "name", row.Name)
+	tasks := map[string]*task.Task{}
+	for _, t := range c.Tasks {
+		tasks[string(t.Task)] = t
+	}
+	contenders := map[string]*contender.Contender{}
+	for _, con := range c.Contenders {
+		contenders[string(con.Contender)] = con
+	}
+	slots := make(chan struct{}, row.AtOnce)
+	var wg sync.WaitGroup
+	finished := make(chan struct{}, row.AtOnce)
+	taken := map[string]bool{}
+	inFlight := 0
+	for ctx.Err() == nil {
+		pending, err := s.store.Bouts(ctx, store.BoutFilter{ContestID: row.ID, States: []store.BoutState{store.Waiting, store.Captured}})
+		if err != nil {
+			if ctx.Err() != nil {
+				break
+			}
+			wg.Wait()
+			return err
+		}
+		next := pick(pending, taken)
+		if next == nil {
+			if inFlight == 0 {
+				break
+			}
+			<-finished // a bout that ends may leave a rerun behind
+			inFlight--
+			continue
+		}
+		select {
+		case slots <- struct{}{}:
+		case <-ctx.Done():
+			continue
+		}
+		taken[next.ID] = true
+		inFlight++
+		wg.Add(1)
+		go func(b store.Bout) { // waited for at the end of run
+			defer func() { <-slots; finished <- struct{}{}; wg.Done() }()
+			s.one(ctx, cur, c, &b, tasks[b.Task], contenders[b.Contender])
+		}(*next)
+		// What has finished meanwhile is taken off the count without waiting.
+		for drained := false; !drained; {
+			select {
+			case <-finished:
+				inFlight--
+			default:
+				drained = true
+			}
+		}
+	}
+	go func() { // ends with the last bout, below
+		for range finished {
+		}
+	}()
+	wg.Wait()
+	close(finished)
+	switch {
+	case s.ctx.Err() != nil:
+		return context.Cause(s.ctx)
+	case errors.Is(context.Cause(ctx), errStopped):
+		return s.voidRest(row.ID)
+	}
+	s.log.Info("a contest has ended", "contest", row.ID)
+	return s.store.SetContestState(s.ctx, row.ID, store.ContestDone)
+}
+
+// pick is the bout that is next in order: first those that only want judging, then reruns last.
+func pick(pending []store.Bout, taken map[string]bool) *store.Bout {
+	var best *store.Bout
+	rank := func(b *store.Bout) [3]int {
+		judged := 1
+		if b.State == store.Captured {
+			judged = 0
+		}
+		return [3]int{judged, b.Rerun, b.Position}
+	}
+	for i := range pending {
+		b := &pending[i]
+		if taken[b.ID] {
+			continue
+		}
+		if best == nil || slices.Compare(first(rank(b)), first(rank(best))) < 0 {
+			best = b
+		}
+	}
+	return best
+}
+
+func first(a [3]int) []int { return a[:] }
+
+// voidRest ends the bouts of a stopped contest that have not ended.
+func (s *Scheduler) voidRest(contestID string) error {
+	left, err := s.store.Bouts(s.ctx, store.BoutFilter{ContestID: contestID, States: []store.BoutState{store.Waiting, store.Preparing, store.Working, store.Captured, store.Judging}})
+	if err != nil {
+		return err
+	}
+	for i := range left {
+		if err := s.finishVoid(&left[i], &bout.VoidError{Reason: verdict.StoppedByPerson, Detail: "the contest was stopped"}, nil); err != nil {
+			return err
+		}
+	}
+	return s.store.SetContestState(s.ctx, contestID, store.ContestStopped)
+}
+
+// StopContest stops a contest that waits or runs.
+func (s *Scheduler) StopContest(ctx context.Context, id string) error {
+	row, err := s.store.Contest(ctx, id)
+	if err != nil {
+		return err
+	}
+	if row.State != store.ContestWaiting && row.State != store.ContestRunning {
+		return &StateError{"the contest has ended already (" + string(row.State) + ")"}
+	}
+	s.mu.Lock()
+	cur := s.current
+	s.mu.Unlock()
+	if cur != nil && cur.id == id {
+		cur.cancel(errStopped)
+		return nil
+	}
+	return s.voidRest(id)
+}
+
+// StopBout stops a bout that has not ended; it is void and not run again.
+func (s *Scheduler) StopBout(ctx context.Context, id string) error {
+	b, err := s.store.Bout(ctx, id)
+	if err != nil {
+		return err
+	}
+	if b.State == store.Done {
+		return &StateError{"the bout has ended already"}
+	}
+	s.mu.Lock()
+	var active *activeBout
+	if s.current != nil {
+		active = s.current.active[id]
+	}
+	s.mu.Unlock()
+	if active != nil {
+		active.cancel(errStopped)
+		return nil
+	}
+	return s.finishVoid(b, &bout.VoidError{Reason: verdict.StoppedByPerson, Detail: "before it began"}, nil)
+}
+
+// one takes a bout through its states. Whatever goes wrong ends in a verdict;
+// only when the whole service stops is a bout left where it is.
+func (s *Scheduler) one(ctx context.Context, cur *running, c *contest.Contest, b *store.Bout, t *task.Task, con *contender.Contender) {
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	me := &activeBout{cancel: cancel}
+	s.mu.Lock()
+	for _, other := range cur.active {
+		other.beside = max(other.beside, len(cur.active))
+	}
+	me.beside = len(cur.active)
+	cur.active[b.ID] = me
+	s.mu.Unlock()
+	defer func() {
+		s.mu.Lock()
+		delete(cur.active, b.ID)
+		s.mu.Unlock()
+	}()
+	// A bout that was stopped while it waited has its verdict already.
+	if now, err := s.store.Bout(s.ctx, b.ID); err != nil || now.State == store.Done {
+		return
+	}
+	log := s.log.With("bout", b.ID)
+	if err := s.steps(ctx, c, b, t, con, me); err != nil {
+		switch {
+		case s.ctx.Err() != nil:
+			return // the next service takes it up
+		case errors.Is(context.Cause(ctx), errStopped):
+			err = &bout.VoidError{Reason: verdict.StoppedByPerson}
+		default:
+			log.Warn("a bout is void", "error", err)
+		}
+		if err := s.finishVoid(b, bout.Void(err), me); err != nil {
+			log.Error("a verdict cannot be recorded", "error", err)
+		}
+	}
+}
+
+// finishVoid ends a bout as void, with its rerun where there is one more to have.
+func (s *Scheduler) finishVoid(b *store.Bout, void *bout.VoidError, me *activeBout) error {
+	facts := map[string]any{}
+	if me != nil {
+		facts["beside"] = s.besideOf(me)
+	}
+	if len(void.Log) > 0 && b.Log == "" {
+		if d, err := s.store.Put(void.Log); err == nil {
+			facts["log"] = d
+		}
+	}
+	var again *store.Bout
+	if void.Reason.Reruns() {
+		faults, err := s.store.Faults(s.ctx, b)
+		if err != nil {
+			return err
+		}
+		if faults < MaxReruns {
+			again = s.store.Rerun(b)
+		}
+	}
+	v := verdict.Of(verdict.Facts{Void: void.Reason, VoidDetail: void.Detail})
+	return s.store.Finish(s.ctx, b, store.Judgement{Verdict: v}, again, facts)
+}
+
+func (s *Scheduler) besideOf(me *activeBout) int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return me.beside
+}
+
+func (s *Scheduler) steps(ctx context.Context, c *contest.Contest, b *store.Bout, t *task.Task, con *contender.Contender, me *activeBout) error {
+	limits := Limits(c, t)
+	job := bout.Job{ID: b.ID, Task: t, Commit: c.Commits[t.Task], Contender: con, Limits: limits, Seed: specfile.Seed(b.Seed)}
+	say := func(what string) {
+		if err := s.store.Say(s.ctx, b, what); err != nil {
+			s.log.Warn("progress cannot be recorded", "bout", b.ID, "error", err)
+		}
+	}
+	captured := b.State == store.Captured
+	if !captured {
+		facts := map[string]any{"confinement": string(s.engine.Capability.Mode), "confinement_why": s.engine.Capability.Why}
+		if err := s.store.Advance(ctx, b, store.Preparing, facts); err != nil {
+			return err
+		}
+	}
+	prepared, err := s.engine.Prepare(ctx, t, job.Commit, limits, say)
+	if err != nil {
+		return err
+	}
+	if !captured {
+		var advanceErr error
+		w, err := s.engine.Work(ctx, job, prepared, func() { advanceErr = s.store.Advance(ctx, b, store.Working, nil) })
+		if err := errors.Join(err, advanceErr); err != nil {
+			return err
+		}
+		if err := s.record(ctx, b, w, prepared, me); err != nil {
+			return err
+		}
+	}
+	return s.judge(ctx, job, b, prepared, me)
+}
+
+// record stores what a hand-over brought, before anything is judged.
+func (s *Scheduler) record(ctx context.Context, b *store.Bout, w *bout.Worked, p *workspace.Prepared, me *activeBout) error {
+	var err error
+	if b.Diff, err = s.store.Put(w.Captured.Diff); err != nil {
+		return err
+	}
+	if b.Shown, err = s.store.Put(w.Captured.Shown); err != nil {
+		return err
+	}
+	if b.Log, err = s.store.Put(w.Log); err != nil {
+		return err
+	}
+	fp, err := patch.Measure(w.Captured.Shown)
+	if err != nil {
+		return fmt.Errorf("measure the change: %w", err)
+	}
+	footprint, err := json.Marshal(fp)
+	if err != nil {
+		return err
+	}
+	cap := w.Captured
+	leftOut, err := json.Marshal(store.LeftOut{Ignored: cap.Ignored, TooLarge: firstNames(cap.TooLarge), Special: cap.Special, Unreadable: cap.Unreadable,
+		NestedGit: cap.NestedGit, InSubmodules: cap.InSubmodules, Struck: cap.Struck})
+	if err != nil {
+		return err
+	}
+	b.ResultTree, b.StartTree = cap.Tree, p.Tree
+	b.TimedOut, b.ExitCode, b.Signal = w.Result.TimedOut, &w.Result.ExitCode, w.Result.Signal
+	return s.store.Advance(ctx, b, store.Captured, map[string]any{
+		"diff": b.Diff, "shown": b.Shown, "log": b.Log, "log_cut": w.LogCut, "footprint": string(footprint), "left_out": string(leftOut),
+		"result_tree": cap.Tree, "start_tree": p.Tree, "elapsed_ms": w.Result.Elapsed.Milliseconds(), "exit_code": w.Result.ExitCode,
+		"signal": w.Result.Signal, "timed_out": w.Result.TimedOut, "workspace_ms": w.WorkspaceMS, "home_ms": w.HomeMS, "home_bytes": w.HomeBytes,
+		"capture_ms": w.CaptureMS, "kept": w.Kept, "beside": s.besideOf(me)})
+}
+
+// maxNames is how many names of files that were too large are kept.
+const maxNames = 100
+
+func firstNames(names []string) []string {
+	if len(names) > maxNames {
+		return append(slices.Clone(names[:maxNames]), fmt.Sprintf("… and %d more", len(names)-maxNames))
+	}
+	return names
+}
+
+// judge runs the checks on a stored diff and ends the bout with its verdict.
+func (s *Scheduler) judge(ctx context.Context, job bout.Job, b *store.Bout, p *workspace.Prepared, me *activeBout) error {
+	facts := verdict.Facts{TimedOut: b.TimedOut, Changed: b.Diff != "",
+		EndedInError: b.ExitCode != nil && *b.ExitCode != 0 && !b.TimedOut}
+	var j store.Judgement
+	if facts.Changed {
+		diff, err := s.store.Get(b.Diff)
+		if err != nil {
+			return err
+		}
+		if err := s.store.Advance(ctx, b, store.Judging, nil); err != nil {
+			return err
+		}
+		judged, err := s.engine.Judge(ctx, job, p, diff, b.ResultTree, func(c task.Check) {
+			if err := s.store.Say(s.ctx, b, "check "+string(c.Name)); err != nil {
+				s.log.Warn("progress cannot be recorded", "bout", b.ID, "error", err)
+			}
+		})
+		if err != nil {
+			return err
+		}
+		j.CopyMS = &judged.CopyMS
+		for _, r := range judged.Results {
+			row := store.CheckResult{Name: string(r.Check.Name), Run: r.Check.Run, Reads: string(r.Check.Reads), Outcome: r.Outcome,
+				Signal: r.Signal, Detail: r.Detail, Summary: r.Summary, LogCut: r.LogCut}
+			if r.Outcome != verdict.CheckNotRun {
+				code, ms := r.ExitCode, r.Elapsed.Milliseconds()
+				row.ExitCode, row.ElapsedMS = &code, &ms
+			}
+			if row.Log, err = s.store.Put(r.Log); err != nil {
+				return err
+			}
+			if len(r.Tests) > 0 {
+				text, err := json.Marshal(r.Tests)
+				if err != nil {
+					return err
+				}
+				if row.Tests, err = s.store.Put(text); err != nil {
+					return err
+				}
+			}
+			j.Checks = append(j.Checks, row)
+			facts.Checks = append(facts.Checks, verdict.Check{Name: string(r.Check.Name), Outcome: r.Outcome})
+		}
+	}
+	j.Verdict = verdict.Of(facts)
+	return s.store.Finish(s.ctx, b, j, nil, map[string]any{"beside": s.besideOf(me)})
+}
+
+// Current is the id of the contest that is being run, or "".
+func (s *Scheduler) Current() string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.current == nil {
+		return ""
+	}
+	return s.current.id
+}

@@ -1,0 +1,484 @@
+package service
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"math/big"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"runtime"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"agonometer/internal/api"
+	"agonometer/internal/bout/confine"
+	"agonometer/internal/bout/drive"
+	"agonometer/internal/bout/workspace"
+	"agonometer/internal/core/contender"
+	"agonometer/internal/core/contest"
+	"agonometer/internal/core/specfile"
+	"agonometer/internal/schedule"
+	"agonometer/internal/store"
+)
+
+// maxRequest bounds the files of a contest as they are sent, in bytes.
+const maxRequest = 256 << 20
+
+// read reads a JSON request, strictly.
+func (s *Server) read(c *gin.Context, into any) bool {
+	dec := json.NewDecoder(http.MaxBytesReader(c.Writer, c.Request.Body, maxRequest))
+	dec.DisallowUnknownFields()
+	if err := dec.Decode(into); err != nil {
+		var tooLarge *http.MaxBytesError
+		if errors.As(err, &tooLarge) {
+			s.problem(c, http.StatusRequestEntityTooLarge, "The request is too large", fmt.Sprintf("At most %d bytes are taken.", tooLarge.Limit))
+			return false
+		}
+		s.problem(c, http.StatusBadRequest, "The request cannot be read", err.Error())
+		return false
+	}
+	return true
+}
+
+func (s *Server) startContest(c *gin.Context) {
+	var in api.StartContest
+	if !s.read(c, &in) {
+		return
+	}
+	ctx := c.Request.Context()
+	loaded, err := contest.Load(&in.Bundle, s.engine.Repositories)
+	var problems specfile.Problems
+	if errors.As(err, &problems) {
+		s.problem(c, http.StatusUnprocessableEntity, "The files have mistakes", fmt.Sprintf("%s; nothing was started.", count(len(problems), "problem")), problems...)
+		return
+	}
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	if in.Seed != nil {
+		if *in.Seed < 0 || *in.Seed > specfile.MaxSeed {
+			s.problem(c, http.StatusUnprocessableEntity, "The seed is out of range", new(specfile.Seed).Expected())
+			return
+		}
+		seed := specfile.Seed(*in.Seed)
+		loaded.Seed = &seed
+	}
+	if in.DryRun {
+		plan, err := s.plan(ctx, loaded)
+		if err != nil {
+			s.fail(c, err)
+			return
+		}
+		c.JSON(http.StatusOK, plan)
+		return
+	}
+	drawn := loaded.Seed == nil
+	var seed specfile.Seed
+	if drawn {
+		n, err := rand.Int(rand.Reader, big.NewInt(specfile.MaxSeed))
+		if err != nil {
+			s.fail(c, err)
+			return
+		}
+		seed = specfile.Seed(n.Int64())
+	} else {
+		seed = *loaded.Seed
+	}
+	row, err := s.sched.Create(ctx, loaded, &in.Bundle, seed, drawn)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	out, err := s.detail(ctx, row.ID)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Header("Location", Prefix+"/contests/"+row.ID)
+	c.JSON(http.StatusCreated, out)
+}
+
+func (s *Server) plan(ctx context.Context, c *contest.Contest) (*api.Plan, error) {
+	plan := &api.Plan{Name: string(c.File.Contest), Title: c.Title, Repeats: c.Repeats, AtOnce: c.AtOnce, Bouts: len(c.Tasks) * len(c.Contenders) * c.Repeats,
+		Confined: s.engine.Capability.Mode == confine.Namespaces, Contenders: []string{}, Remarks: []string{}}
+	if c.Seed != nil {
+		seed := int64(*c.Seed)
+		plan.Seed = &seed
+	}
+	for _, t := range c.Tasks {
+		limits := schedule.Limits(c, t)
+		p := api.PlanTask{Task: string(t.Task), Title: t.Title, StartCommit: c.Commits[t.Task], TimeMS: limits.Time.Std().Milliseconds(),
+			CheckMS: limits.Check.Std().Milliseconds(), Checks: len(t.Checks)}
+		plan.Tasks = append(plan.Tasks, p)
+		plan.LongestMS += (p.TimeMS + p.CheckMS*int64(p.Checks)) * int64(len(c.Contenders)*c.Repeats)
+	}
+	plan.LongestMS /= int64(c.AtOnce)
+	for _, con := range c.Contenders {
+		plan.Contenders = append(plan.Contenders, string(con.Contender))
+		for _, f := range s.needs(con) {
+			if f.Level == "missing" {
+				plan.Remarks = append(plan.Remarks, string(con.Contender)+": "+f.Detail)
+			}
+		}
+	}
+	if !plan.Confined {
+		plan.Remarks = append(plan.Remarks, "bouts run unconfined here ("+s.engine.Capability.Why+")")
+	}
+	if c.AtOnce > 1 {
+		plan.Remarks = append(plan.Remarks, fmt.Sprintf("up to %d bouts run together and are marked, since their times may suffer", c.AtOnce))
+	}
+	rows, err := s.store.Contests(ctx)
+	for _, r := range rows {
+		if r.State == store.ContestWaiting || r.State == store.ContestRunning {
+			plan.ContestsAt++
+		}
+	}
+	if plan.ContestsAt > 0 {
+		plan.Remarks = append(plan.Remarks, fmt.Sprintf("it waits for %s that came before", count(plan.ContestsAt, "contest")))
+	}
+	return plan, err
+}
+
+func (s *Server) stopContest(c *gin.Context) {
+	if err := s.sched.StopContest(c.Request.Context(), c.Param("id")); err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
+}
+
+func (s *Server) stopBout(c *gin.Context) {
+	if err := s.sched.StopBout(c.Request.Context(), c.Param("id")); err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
+}
+
+func (s *Server) version(c *gin.Context) {
+	c.JSON(http.StatusOK, api.Version{Version: s.opt.Version, Go: runtime.Version(), System: runtime.GOOS + "/" + runtime.GOARCH})
+}
+
+func (s *Server) prune(c *gin.Context) {
+	if s.sched.Current() != "" {
+		s.problem(c, http.StatusConflict, "A contest is running", "Prune when it has ended; what it uses would be freed under it.")
+		return
+	}
+	out, err := Prune(s.opt.Data)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// Prune frees what can be made again: start repositories, prepared states,
+// mirrors, and workspaces that were kept. No record is touched. The caller owns
+// the data folder, and nothing runs.
+func Prune(data string) (api.Pruned, error) {
+	var out api.Pruned
+	for _, dir := range []string{"scratch", "prepared", "starts", "mirrors"} {
+		entries, err := os.ReadDir(filepath.Join(data, dir))
+		if errors.Is(err, os.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return out, err
+		}
+		for _, e := range entries {
+			name := filepath.Join(data, dir, e.Name())
+			n, err := workspace.TreeBytes(name)
+			if err != nil {
+				return out, err
+			}
+			if err := workspace.RemoveAll(name); err != nil {
+				return out, err
+			}
+			out.Folders++
+			out.Bytes += n
+		}
+	}
+	return out, nil
+}
+
+// remedies say how common programs are had; others are told plainly.
+var remedies = map[string]string{
+	"git": "Debian: apt-get install git", "node": "Debian: apt-get install nodejs", "npm": "Debian: apt-get install npm",
+	"make": "Debian: apt-get install make", "gcc": "Debian: apt-get install gcc", "cc": "Debian: apt-get install gcc",
+	"python3": "Debian: apt-get install python3", "go": "install Go and put its bin folder on the service's PATH",
+	"cargo": "Debian: apt-get install cargo", "mvn": "Debian: apt-get install maven",
+}
+
+func remedy(program string) string {
+	if r, ok := remedies[program]; ok {
+		return r
+	}
+	return "install " + program + ", or put its folder on the PATH of the service (the service's environment counts, not yours)"
+}
+
+var wordRE = regexp.MustCompile(`^[A-Za-z0-9_.+-]+$`)
+
+// notPrograms are words of the shell that may stand where a program could.
+var notPrograms = []string{"if", "then", "else", "elif", "fi", "for", "while", "until", "do", "done", "case", "esac", "in", "cd", "test", "echo", "printf", "set",
+	"export", "exit", "exec", "eval", "true", "false", "trap", "unset", "read", "return", "local", "wait", "shift", "umask", "command", "env", "time"}
+
+// programsOf guesses which programs a shell command starts: the first word of
+// each part that looks like a plain name. A guess is enough for a report that
+// says what is missing; the command itself is never run here.
+func programsOf(command string) []string {
+	var out []string
+	for _, line := range strings.Split(command, "\n") {
+		if strings.HasPrefix(strings.TrimSpace(line), "#") {
+			continue
+		}
+		for _, part := range regexp.MustCompile(`&&|\|\||[;|&(){}]`).Split(line, -1) {
+			for _, w := range strings.Fields(part) {
+				if strings.Contains(w, "=") && !strings.HasPrefix(w, "-") || w == "!" {
+					continue
+				}
+				if wordRE.MatchString(w) && !slices.Contains(notPrograms, w) && !slices.Contains(out, w) {
+					out = append(out, w)
+				}
+				break
+			}
+		}
+	}
+	return out
+}
+
+func (s *Server) doctor(c *gin.Context) {
+	ctx := c.Request.Context()
+	var out api.Report
+	add := func(level, what, detail, remedy string) {
+		out.Findings = append(out.Findings, api.Finding{Level: level, What: what, Detail: detail, Remedy: remedy})
+	}
+	if v, err := s.programVersion(ctx, "git", "--version"); err != nil {
+		add("missing", "git", err.Error(), remedy("git"))
+	} else {
+		add("ok", "git", v, "")
+	}
+	if mode, why := s.Capability(); mode == string(confine.Namespaces) {
+		add("ok", "confinement", "user, mount and PID namespaces work; bouts are confined", "")
+	} else {
+		add("warning", "confinement", "bouts run unconfined: "+why, "allow user namespaces (sysctl user.max_user_namespaces, or the container's security profile), or run the service as root")
+	}
+	if free, err := freeBytes(s.opt.Data); err == nil {
+		level, todo := "ok", ""
+		if free < 2<<30 {
+			level, todo = "warning", "make room, or run: agonometer prune"
+		}
+		add(level, "data folder", fmt.Sprintf("%s, %.1f GiB free", s.opt.Data, float64(free)/(1<<30)), todo)
+	}
+	tasks, err := s.allTasks(ctx)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	needed := map[string][]string{}
+	var order []string
+	for _, t := range tasks {
+		commands := []string{t.Prepare}
+		for _, check := range t.Checks {
+			commands = append(commands, check.Run)
+		}
+		for _, p := range programsOf(strings.Join(commands, "\n")) {
+			if needed[p] == nil {
+				order = append(order, p)
+			}
+			if !slices.Contains(needed[p], t.Task) {
+				needed[p] = append(needed[p], t.Task)
+			}
+		}
+	}
+	slices.Sort(order)
+	for _, p := range order {
+		flag := "--version"
+		if p == "go" {
+			flag = "version"
+		}
+		who := "for task " + strings.Join(needed[p], ", ")
+		if path, err := exec.LookPath(p); err != nil {
+			add("missing", p, "not on the service's PATH; needed "+who, remedy(p))
+		} else if v, err := s.programVersion(ctx, p, flag); err == nil {
+			add("ok", p, v+", "+who, "")
+		} else {
+			add("ok", p, path+", "+who, "")
+		}
+	}
+	contenders, err := s.allContenders(ctx)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	for _, con := range contenders {
+		parsed, doc := contender.Parse(con.File, con.File, []byte(con.Source))
+		if err := doc.Problems.Err(); err != nil {
+			add("missing", "contender "+con.Contender, err.Error(), "mend its file")
+			continue
+		}
+		for _, f := range s.contenderFindings(ctx, parsed) {
+			f.What = "contender " + con.Contender + ": " + f.What
+			out.Findings = append(out.Findings, f)
+		}
+	}
+	if len(tasks) == 0 {
+		add("warning", "tasks", "no contest has been started yet, so it is not known which compilers are needed", "try: agonometer demo")
+	}
+	out.OK = !slices.ContainsFunc(out.Findings, func(f api.Finding) bool { return f.Level == "missing" })
+	c.JSON(http.StatusOK, out)
+}
+
+// programVersion asks one of the machine's own programs for its version.
+func (s *Server) programVersion(ctx context.Context, program, flag string) (string, error) {
+	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, program, flag)
+	cmd.Env = []string{"PATH=" + s.engine.Path, "HOME=/nonexistent", "LC_ALL=C", "GOTOOLCHAIN=local"}
+	cmd.WaitDelay = time.Second
+	out, err := cmd.Output()
+	if err != nil {
+		return "", err
+	}
+	return firstLine(out), nil
+}
+
+func firstLine(out []byte) string {
+	line, _, _ := bytes.Cut(bytes.TrimSpace(out), []byte("\n"))
+	if len(line) > 120 {
+		line = line[:120]
+	}
+	return strings.ToValidUTF8(string(line), "�")
+}
+
+// needs tells what a contender's file asks of this machine, without starting anything.
+func (s *Server) needs(c *contender.Contender) []api.Finding {
+	var out []api.Finding
+	add := func(level, what, detail, remedy string) {
+		out = append(out, api.Finding{Level: level, What: what, Detail: detail, Remedy: remedy})
+	}
+	if program, err := drive.Program(c, s.engine.Path); err != nil {
+		add("missing", "program", err.Error(), remedy(filepath.Base(c.Run[0])))
+	} else {
+		add("ok", "program", program, "")
+	}
+	for _, name := range c.KeepEnv {
+		if os.Getenv(string(name)) == "" {
+			add("missing", "key", string(name)+" is not set in the service's environment", "start the service with "+string(name)+" set")
+		} else {
+			add("ok", "key", string(name)+" is set", "")
+		}
+	}
+	for _, item := range c.Carry {
+		place, err := drive.Place(c, item.From)
+		if err == nil {
+			_, err = os.Stat(place)
+		}
+		if err != nil {
+			add("missing", "carried state", item.From+" is not there", "sign the tool in on the service's machine, or mend the contender's file")
+		} else {
+			add("ok", "carried state", item.From, "")
+		}
+	}
+	for _, name := range c.Reads {
+		place, err := drive.Place(c, name)
+		if err == nil {
+			_, err = os.Stat(place)
+		}
+		if err != nil {
+			add("missing", "readable folder", name+" is not there", "mend the contender's file")
+		}
+	}
+	return out
+}
+
+// contenderFindings tells what a contender needs, and asks its program for its
+// version, in a bout's surroundings and with nothing in them.
+func (s *Server) contenderFindings(ctx context.Context, c *contender.Contender) []api.Finding {
+	out := s.needs(c)
+	program, err := drive.Program(c, s.engine.Path)
+	if err != nil {
+		return out
+	}
+	version, err := s.trial(ctx, c, program)
+	var start *confine.StartError
+	switch {
+	case errors.As(err, &start):
+		out = append(out, api.Finding{Level: "missing", What: "start", Detail: "it cannot be started inside a bout: " + start.Why,
+			Remedy: "name the folders that it needs under 'reads' in its file"})
+	case err != nil:
+		out = append(out, api.Finding{Level: "warning", What: "version", Detail: err.Error()})
+	case version == "":
+		out = append(out, api.Finding{Level: "ok", What: "version", Detail: "it starts, and does not tell its version (--version)"})
+	default:
+		out = append(out, api.Finding{Level: "ok", What: "version", Detail: version})
+	}
+	return out
+}
+
+func (s *Server) trial(ctx context.Context, c *contender.Contender, program string) (string, error) {
+	dir, err := os.MkdirTemp(s.engine.Scratch(), "trial-")
+	if err != nil {
+		return "", err
+	}
+	defer workspace.RemoveAll(dir)
+	world := confine.World{Mode: s.engine.Capability.Mode, Owner: confine.CurrentOwner(), Path: s.engine.Path, Hide: []string{s.opt.Data},
+		Workspace: filepath.Join(dir, "workspace"), Home: filepath.Join(dir, "home"), Tmp: filepath.Join(dir, "tmp"), Root: filepath.Join(dir, "root")}
+	for _, d := range []string{world.Workspace, world.Home, world.Tmp, world.Root} {
+		if err := os.Mkdir(d, 0o755); err != nil {
+			return "", err
+		}
+		if world.Owner.Root && world.Mode == confine.Namespaces {
+			if err := os.Chown(d, world.Owner.UID, world.Owner.GID); err != nil {
+				return "", err
+			}
+		}
+	}
+	for _, name := range c.Reads {
+		if place, err := drive.Place(c, name); err == nil {
+			world.Reads = append(world.Reads, place)
+		}
+	}
+	out := confine.NewOutput(8 << 10)
+	res, err := confine.Run(ctx, world.Spec([]string{program, "--version"}, nil), confine.IO{Stdout: out, Stderr: out}, 5*time.Second)
+	if err != nil || res.Failed() {
+		return "", err
+	}
+	return firstLine(out.Bytes()), nil
+}
+
+func (s *Server) checkContender(c *gin.Context) {
+	var in api.CheckContender
+	if !s.read(c, &in) {
+		return
+	}
+	file, source := "", []byte(nil)
+	if in.Bundle != nil {
+		file, source = in.Bundle.Main, in.Bundle.Files[in.Bundle.Main]
+	} else {
+		one, err := s.contenderBySlug(c.Request.Context(), c.Param("slug"))
+		if err != nil {
+			s.fail(c, err)
+			return
+		}
+		file, source = one.File, []byte(one.Source)
+	}
+	parsed, doc := contender.Parse(file, file, source)
+	if len(doc.Problems) > 0 {
+		s.problem(c, http.StatusUnprocessableEntity, "The file has mistakes", "Nothing was checked.", doc.Problems...)
+		return
+	}
+	out := api.Report{Findings: s.contenderFindings(c.Request.Context(), parsed)}
+	out.OK = !slices.ContainsFunc(out.Findings, func(f api.Finding) bool { return f.Level == "missing" })
+	c.JSON(http.StatusOK, out)
+}

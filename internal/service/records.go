@@ -1,0 +1,534 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"strconv"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"agonometer/internal/api"
+	"agonometer/internal/bout/confine"
+	"agonometer/internal/core/patch"
+	"agonometer/internal/core/standings"
+	"agonometer/internal/core/testlog"
+	"agonometer/internal/core/verdict"
+	"agonometer/internal/store"
+)
+
+// Records become wire types here, and nowhere else.
+
+func contestOf(c *store.Contest, bouts []store.Bout) api.Contest {
+	out := api.Contest{ID: c.ID, Name: c.Name, Title: c.Title, State: string(c.State), Seed: c.Seed, SeedDrawn: c.SeedDrawn, Repeats: c.Repeats,
+		AtOnce: c.AtOnce, CreatedAt: api.Time{Time: c.CreatedAt}, StartedAt: api.At(c.StartedAt), EndedAt: api.At(c.EndedAt)}
+	for i := range bouts {
+		b := &bouts[i]
+		if b.ReplacedBy != "" {
+			continue
+		}
+		out.Counts.Bouts++
+		switch b.State {
+		case store.Waiting:
+			out.Counts.Waiting++
+		case store.Done:
+			out.Counts.Done++
+		default:
+			out.Counts.Running++
+		}
+		if v := b.Verdict(); v != nil {
+			switch v.Outcome {
+			case verdict.Passed:
+				out.Counts.Passed++
+			case verdict.Failed:
+				out.Counts.Failed++
+			case verdict.Void:
+				out.Counts.Void++
+			}
+		}
+	}
+	return out
+}
+
+func taskOf(t *store.ContestTask) api.Task {
+	out := api.Task{Task: t.Slug, Title: t.Title, Repository: t.Repository, StartCommit: t.StartCommit, Digest: t.Digest, Size: t.Size, Labels: []string{},
+		Prepare: t.Prepare, Checks: []api.Check{}, TimeMS: t.Limits.Time.Std().Milliseconds(), CheckMS: t.Limits.Check.Std().Milliseconds(),
+		Brief: t.Brief, ContestID: t.ContestID, Contests: 1}
+	for _, l := range t.Labels {
+		out.Labels = append(out.Labels, string(l))
+	}
+	for _, c := range t.Checks {
+		out.Checks = append(out.Checks, api.Check{Name: string(c.Name), Run: c.Run, Reads: string(c.Reads)})
+	}
+	return out
+}
+
+func contenderOf(c *store.ContestContender) api.Contender {
+	return api.Contender{Contender: c.Slug, Title: c.Title, Digest: c.Digest, File: c.Path, Source: c.Source, ContestID: c.ContestID, Contests: 1}
+}
+
+func boutOf(b *store.Bout) api.Bout {
+	return api.Bout{ID: b.ID, ContestID: b.ContestID, Position: b.Position, Task: b.Task, Contender: b.Contender, Repeat: b.Repeat, Rerun: b.Rerun,
+		ReplacedBy: b.ReplacedBy, Seed: b.Seed, State: string(b.State), Doing: b.Doing, Verdict: b.Verdict(), ElapsedMS: b.ElapsedMS, ExitCode: b.ExitCode,
+		Signal: b.Signal, TimedOut: b.TimedOut, Footprint: b.Footprint, Confinement: b.Confinement, Unconfined: unconfined(b), Beside: b.Beside,
+		CreatedAt: api.Time{Time: b.CreatedAt}, PreparingAt: api.At(b.PreparingAt), WorkingAt: api.At(b.WorkingAt), CapturedAt: api.At(b.CapturedAt), DoneAt: api.At(b.DoneAt)}
+}
+
+func unconfined(b *store.Bout) bool {
+	return b.Confinement != "" && b.Confinement != string(confine.Namespaces)
+}
+
+func boutsOf(bouts []store.Bout) []api.Bout {
+	out := make([]api.Bout, 0, len(bouts))
+	for i := range bouts {
+		out = append(out, boutOf(&bouts[i]))
+	}
+	return out
+}
+
+func standingsOf(c *store.Contest, contenders []store.ContestContender, tasks int, bouts []store.Bout) api.Standings {
+	names := make([]string, 0, len(contenders))
+	for _, con := range contenders {
+		names = append(names, con.Slug)
+	}
+	out := api.Standings{ContestID: c.ID, Final: c.State == store.ContestDone, Notes: []string{}}
+	var facts []standings.Bout
+	reruns, loose, beside := 0, 0, 0
+	for i := range bouts {
+		b := &bouts[i]
+		v := b.Verdict()
+		if b.ReplacedBy != "" {
+			reruns++
+			continue
+		}
+		if b.State != store.Done || v == nil {
+			continue
+		}
+		facts = append(facts, standings.Bout{Contender: b.Contender, Outcome: v.Outcome, ElapsedMS: b.ElapsedMS, Footprint: b.Footprint,
+			Unconfined: unconfined(b), Beside: b.Beside > 0})
+		if unconfined(b) {
+			loose++
+		}
+		if b.Beside > 0 {
+			beside++
+		}
+	}
+	out.Rows = standings.Table(names, tasks*c.Repeats, facts)
+	if c.State == store.ContestStopped {
+		out.Notes = append(out.Notes, "the contest was stopped before its end")
+	}
+	if loose > 0 {
+		out.Notes = append(out.Notes, fmt.Sprintf("%s ran unconfined: nothing kept the tools from each other or from the answers", count(loose, "bout")))
+	}
+	if beside > 0 {
+		out.Notes = append(out.Notes, fmt.Sprintf("%s ran beside others, so times may have suffered", count(beside, "bout")))
+	}
+	if reruns > 0 {
+		out.Notes = append(out.Notes, fmt.Sprintf("%s void and run again; each counts once", count(reruns, "bout")+wasWere(reruns)))
+	}
+	return out
+}
+
+func count(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}
+
+func wasWere(n int) string {
+	if n == 1 {
+		return " was"
+	}
+	return " were"
+}
+
+func (s *Server) listContests(c *gin.Context) {
+	ctx := c.Request.Context()
+	rows, err := s.store.Contests(ctx)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	bouts, err := s.store.Bouts(ctx, store.BoutFilter{})
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	by := map[string][]store.Bout{}
+	for _, b := range bouts {
+		by[b.ContestID] = append(by[b.ContestID], b)
+	}
+	out := make([]api.Contest, 0, len(rows))
+	for i := range rows {
+		out = append(out, contestOf(&rows[i], by[rows[i].ID]))
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func (s *Server) detail(ctx context.Context, id string) (*api.ContestDetail, error) {
+	// The event id comes first: what happens while the rest is read is told again, not missed.
+	last, err := s.store.LastEvent(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	row, err := s.store.Contest(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	tasks, err := s.store.Tasks(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	contenders, err := s.store.Contenders(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	bouts, err := s.store.Bouts(ctx, store.BoutFilter{ContestID: id})
+	if err != nil {
+		return nil, err
+	}
+	out := &api.ContestDetail{Contest: contestOf(row, bouts), Tasks: []api.Task{}, Contenders: []api.Contender{}, Bouts: boutsOf(bouts),
+		Standings: standingsOf(row, contenders, len(tasks), bouts), LastEventID: last}
+	for i := range tasks {
+		out.Tasks = append(out.Tasks, taskOf(&tasks[i]))
+	}
+	for i := range contenders {
+		out.Contenders = append(out.Contenders, contenderOf(&contenders[i]))
+	}
+	return out, nil
+}
+
+func (s *Server) getContest(c *gin.Context) {
+	out, err := s.detail(c.Request.Context(), c.Param("id"))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func (s *Server) getStandings(c *gin.Context) {
+	out, err := s.detail(c.Request.Context(), c.Param("id"))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, out.Standings)
+}
+
+func (s *Server) listBouts(c *gin.Context) {
+	bouts, err := s.store.Bouts(c.Request.Context(), store.BoutFilter{ContestID: c.Query("contest"), Task: c.Query("task"), Contender: c.Query("contender")})
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, boutsOf(bouts))
+}
+
+func (s *Server) getBout(c *gin.Context) {
+	ctx := c.Request.Context()
+	b, err := s.store.Bout(ctx, c.Param("id"))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	out := api.BoutDetail{Bout: boutOf(b), ConfinementWhy: b.ConfinementWhy, StartTree: b.StartTree, ResultTree: b.ResultTree, LogCut: b.LogCut, Kept: b.Kept,
+		Costs:  api.HarnessCosts{WorkspaceMS: b.WorkspaceMS, HomeMS: b.HomeMS, HomeBytes: b.HomeBytes, CaptureMS: b.CaptureMS},
+		Checks: []api.CheckResult{}, Judgements: len(b.Judgements), Tries: []api.Bout{}}
+	if l := b.LeftOut; l != nil {
+		out.LeftOut = &api.LeftOut{Ignored: l.Ignored, TooLarge: append([]string{}, l.TooLarge...), Special: l.Special, Unreadable: l.Unreadable,
+			NestedGit: l.NestedGit, InSubmodules: l.InSubmodules, Struck: l.Struck}
+	}
+	detail, err := s.detail(ctx, b.ContestID)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	out.ContestName = detail.Name
+	for _, t := range detail.Tasks {
+		if t.Task == b.Task {
+			out.TaskTitle = t.Title
+		}
+	}
+	for _, con := range detail.Contenders {
+		if con.Contender == b.Contender {
+			out.ContenderTitle = con.Title
+		}
+	}
+	for _, other := range detail.Bouts {
+		if other.Task == b.Task && other.Contender == b.Contender && other.Repeat == b.Repeat && other.ID != b.ID {
+			out.Tries = append(out.Tries, other)
+		}
+	}
+	if n := len(b.Judgements); n > 0 {
+		j := &b.Judgements[n-1]
+		out.Costs.JudgeCopyMS = j.CopyMS
+		for i := range j.Checks {
+			r, err := s.checkOf(&j.Checks[i], c.Query("tests") == "all")
+			if err != nil {
+				s.fail(c, err)
+				return
+			}
+			out.Checks = append(out.Checks, r)
+		}
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func (s *Server) checkOf(r *store.CheckResult, all bool) (api.CheckResult, error) {
+	out := api.CheckResult{Name: r.Name, Run: r.Run, Reads: r.Reads, Outcome: string(r.Outcome), ExitCode: r.ExitCode, Signal: r.Signal, ElapsedMS: r.ElapsedMS,
+		Detail: r.Detail, Summary: r.Summary, Tests: []testlog.Test{}, LogCut: r.LogCut, HasLog: r.Log != ""}
+	if r.Tests == "" {
+		return out, nil
+	}
+	text, err := s.store.Get(r.Tests)
+	if err != nil {
+		return out, err
+	}
+	var tests []testlog.Test
+	if err := json.Unmarshal(text, &tests); err != nil {
+		return out, err
+	}
+	for _, t := range tests {
+		if all || t.Outcome != testlog.Passed && t.Outcome != testlog.Skipped {
+			out.Tests = append(out.Tests, t)
+		}
+	}
+	return out, nil
+}
+
+func (s *Server) getDiff(c *gin.Context) {
+	b, err := s.store.Bout(c.Request.Context(), c.Param("id"))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	text, err := s.store.Get(b.Shown)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	files, err := patch.Parse(text, patch.MaxLines)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	out := api.Diff{BoutID: b.ID, Files: files}
+	if files == nil {
+		out.Files = []patch.File{}
+	}
+	if b.Footprint != nil {
+		out.Footprint = *b.Footprint
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// text sends stored bytes as they are. They are a contender's: never HTML.
+func (s *Server) text(c *gin.Context, d store.Digest, mediaType string) {
+	data, err := s.store.Get(d)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Header("Content-Security-Policy", "default-src 'none'; sandbox")
+	c.Data(http.StatusOK, mediaType+"; charset=utf-8", data)
+}
+
+func (s *Server) getPatch(c *gin.Context) {
+	b, err := s.store.Bout(c.Request.Context(), c.Param("id"))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	s.text(c, b.Diff, "text/x-diff")
+}
+
+func (s *Server) getLog(c *gin.Context) {
+	b, err := s.store.Bout(c.Request.Context(), c.Param("id"))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	s.text(c, b.Log, "text/plain")
+}
+
+func (s *Server) getCheckLog(c *gin.Context) {
+	b, err := s.store.Bout(c.Request.Context(), c.Param("id"))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	if n := len(b.Judgements); n > 0 {
+		for _, r := range b.Judgements[n-1].Checks {
+			if r.Name == c.Param("check") {
+				s.text(c, r.Log, "text/plain")
+				return
+			}
+		}
+	}
+	s.fail(c, store.ErrNotFound)
+}
+
+// newest keeps the first of each slug of a list that begins with the newest,
+// and counts in how many contests it stands.
+func newest[R any](rows []R, slug func(*R) string, use func(*R, int)) {
+	counts, order := map[string]int{}, map[string]*R{}
+	var slugs []string
+	for i := range rows {
+		name := slug(&rows[i])
+		if counts[name] == 0 {
+			slugs = append(slugs, name)
+			order[name] = &rows[i]
+		}
+		counts[name]++
+	}
+	for _, name := range slugs {
+		use(order[name], counts[name])
+	}
+}
+
+func (s *Server) allTasks(ctx context.Context) ([]api.Task, error) {
+	rows, err := s.store.Tasks(ctx, "")
+	out := []api.Task{}
+	newest(rows, func(t *store.ContestTask) string { return t.Slug }, func(t *store.ContestTask, n int) {
+		one := taskOf(t)
+		one.Contests = n
+		out = append(out, one)
+	})
+	return out, err
+}
+
+func (s *Server) allContenders(ctx context.Context) ([]api.Contender, error) {
+	rows, err := s.store.Contenders(ctx, "")
+	out := []api.Contender{}
+	newest(rows, func(c *store.ContestContender) string { return c.Slug }, func(c *store.ContestContender, n int) {
+		one := contenderOf(c)
+		one.Contests = n
+		out = append(out, one)
+	})
+	return out, err
+}
+
+func (s *Server) listTasks(c *gin.Context) {
+	out, err := s.allTasks(c.Request.Context())
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func (s *Server) getTask(c *gin.Context) {
+	all, err := s.allTasks(c.Request.Context())
+	for i := range all {
+		if all[i].Task == c.Param("slug") {
+			c.JSON(http.StatusOK, all[i])
+			return
+		}
+	}
+	if err == nil {
+		err = store.ErrNotFound
+	}
+	s.fail(c, err)
+}
+
+func (s *Server) listContenders(c *gin.Context) {
+	out, err := s.allContenders(c.Request.Context())
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func (s *Server) getContender(c *gin.Context) {
+	one, err := s.contenderBySlug(c.Request.Context(), c.Param("slug"))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, one)
+}
+
+func (s *Server) contenderBySlug(ctx context.Context, slug string) (*api.Contender, error) {
+	all, err := s.allContenders(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for i := range all {
+		if all[i].Contender == slug {
+			return &all[i], nil
+		}
+	}
+	return nil, store.ErrNotFound
+}
+
+// events sends a contest's events as they come: server-sent events whose ids
+// are those of the records, so that a client that comes back misses nothing.
+func (s *Server) events(c *gin.Context) {
+	id := c.Param("id")
+	ctx, cancel := context.WithCancel(c.Request.Context())
+	defer cancel()
+	stop := context.AfterFunc(s.feeds, cancel)
+	defer stop()
+	if _, err := s.store.Contest(ctx, id); err != nil {
+		s.fail(c, err)
+		return
+	}
+	after := int64(0)
+	for _, given := range []string{c.Query("after"), c.GetHeader("Last-Event-ID")} {
+		if given == "" {
+			continue
+		}
+		n, err := strconv.ParseInt(given, 10, 64)
+		if err != nil || n < 0 {
+			s.problem(c, http.StatusBadRequest, "The event id is not a number", given)
+			return
+		}
+		after = n
+	}
+	c.Header("Content-Type", "text/event-stream")
+	c.Header("X-Accel-Buffering", "no")
+	c.Status(http.StatusOK)
+	fmt.Fprint(c.Writer, "retry: 1000\n\n")
+	c.Writer.Flush()
+	quiet := time.NewTicker(15 * time.Second)
+	defer quiet.Stop()
+	for {
+		changed := s.store.Changed(id)
+		rows, err := s.store.Events(ctx, id, after, 500)
+		if err != nil {
+			return
+		}
+		for _, e := range rows {
+			out := api.Event{}
+			if err := json.Unmarshal([]byte(e.Data), &out); err != nil {
+				return
+			}
+			out.ID, out.ContestID, out.BoutID, out.At, out.Kind = e.ID, e.ContestID, e.BoutID, api.Time{Time: e.At}, string(e.Kind)
+			text, err := json.Marshal(out)
+			if err != nil {
+				return
+			}
+			if _, err := fmt.Fprintf(c.Writer, "id: %d\nevent: %s\ndata: %s\n\n", e.ID, e.Kind, text); err != nil {
+				return
+			}
+			after = e.ID
+		}
+		c.Writer.Flush()
+		if len(rows) == 500 {
+			continue
+		}
+		select {
+		case <-changed:
+		case <-quiet.C:
+			fmt.Fprint(c.Writer, ": still here\n\n")
+			c.Writer.Flush()
+		case <-ctx.Done():
+			return
+		}
+	}
+}

@@ -1,0 +1,249 @@
+// Package standin is the simulated tools that ship with Agonometer: real
+// programs, started like any tool of a terminal, that read a brief, look
+// through files, think for a while, edit, may run the tests, and print what
+// they did. What each one does follows from a playbook, its character and a
+// seed, so that repeats differ and the whole is reproducible.
+package standin
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"os/signal"
+	"path/filepath"
+	"sort"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/bluekeyes/go-gitdiff/gitdiff"
+	"go.yaml.in/yaml/v3"
+)
+
+// Character is how a stand-in works.
+type Character struct {
+	Name, About string
+	// Think is the shortest and the longest pause between two steps.
+	Think [2]time.Duration
+	// Looks is the share of the playbook's files that it reads, from 0 to 1.
+	Looks float64
+	// Tests is how likely it runs the tests, Hangs how likely it never ends.
+	Tests, Hangs float64
+	// Ways are the solutions that it may choose, with their likelihoods.
+	Ways []Way
+}
+
+// Way is a solution of a playbook and how likely it is chosen.
+type Way struct {
+	Patch string
+	Share float64
+}
+
+// Characters are the stand-ins, named after shore birds.
+func Characters() []Character {
+	ms := func(a, b int) [2]time.Duration {
+		return [2]time.Duration{time.Duration(a) * time.Millisecond, time.Duration(b) * time.Millisecond}
+	}
+	return []Character{
+		{Name: "turnstone", About: "careful: reads before it writes, adds tests, runs them", Think: ms(120, 320), Looks: 1, Tests: 1,
+			Ways: []Way{{"careful", 0.9}, {"lucky", 0.1}}},
+		{Name: "sanderling", About: "hasty: quick, runs no tests, breaks something nearby, and sometimes never ends", Think: ms(40, 160), Looks: 0.4, Hangs: 0.15,
+			Ways: []Way{{"hasty", 0.5}, {"lucky", 0.5}}},
+		{Name: "whimbrel", About: "sprawling: right, but all over the place", Think: ms(150, 420), Looks: 0.8, Tests: 0.5,
+			Ways: []Way{{"sprawling", 1}}},
+	}
+}
+
+// Find returns the character of a name.
+func Find(name string) (Character, error) {
+	var names []string
+	for _, c := range Characters() {
+		if c.Name == name {
+			return c, nil
+		}
+		names = append(names, c.Name)
+	}
+	return Character{}, fmt.Errorf("there is no stand-in %q; there are %s", name, strings.Join(names, ", "))
+}
+
+// Playbook is what the stand-ins know about one task.
+type Playbook struct {
+	Name string `yaml:"name"`
+	// Words are those by which its brief is recognised.
+	Words []string `yaml:"words"`
+	// LooksAt are the files worth reading.
+	LooksAt []string `yaml:"looks"`
+	// Test is the command that runs the project's tests.
+	Test []string `yaml:"test"`
+}
+
+// Run is one stand-in at work.
+type Run struct {
+	Character Character
+	Brief     string
+	Seed      uint64
+	// Dir is the workspace.
+	Dir string
+	Out io.Writer
+	// Playbooks holds playbooks.yaml and a folder of patches for each.
+	Playbooks fs.FS
+	// Scale stretches all pauses; 1 is as the character has them.
+	Scale float64
+}
+
+// ErrLost says that no playbook fits the brief.
+var ErrLost = errors.New("the brief is none that this stand-in knows")
+
+// Do works on the brief until it is done or the context ends.
+func (r Run) Do(ctx context.Context) error {
+	rng := rand.New(rand.NewPCG(r.Seed, uint64(len(r.Character.Name))))
+	chance := func(p float64) bool { return rng.Float64() < p }
+	think := func() error {
+		span := r.Character.Think
+		d := time.Duration(float64(span[0]+time.Duration(rng.Int64N(int64(span[1]-span[0]+1)))) * r.Scale)
+		t := time.NewTimer(d)
+		defer t.Stop()
+		select {
+		case <-t.C:
+			return nil
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+	say := func(format string, args ...any) { fmt.Fprintf(r.Out, format+"\n", args...) }
+
+	first, _, _ := strings.Cut(strings.TrimSpace(r.Brief), "\n")
+	say("%s: reading the brief: %s", r.Character.Name, first)
+	book, err := r.recognise()
+	if err != nil {
+		say("I do not know what to do about this.")
+		return err
+	}
+	if err := think(); err != nil {
+		return err
+	}
+	for i, name := range book.LooksAt {
+		if float64(i) >= r.Character.Looks*float64(len(book.LooksAt)) {
+			break
+		}
+		data, err := os.ReadFile(filepath.Join(r.Dir, filepath.FromSlash(name)))
+		if err != nil {
+			return fmt.Errorf("look at %s: %w", name, err)
+		}
+		say("looked at %s (%d lines)", name, bytes.Count(data, []byte("\n")))
+		if err := think(); err != nil {
+			return err
+		}
+	}
+	hangs := chance(r.Character.Hangs)
+	roll := rng.Float64()
+	way := r.Character.Ways[len(r.Character.Ways)-1]
+	for _, w := range r.Character.Ways {
+		if roll < w.Share {
+			way = w
+			break
+		}
+		roll -= w.Share
+	}
+	if hangs {
+		say("hm, let me think about this once more ...")
+		<-ctx.Done()
+		return ctx.Err()
+	}
+	if err := r.edit(book, way.Patch, think, say); err != nil {
+		return err
+	}
+	if chance(r.Character.Tests) {
+		say("running %s", strings.Join(book.Test, " "))
+		cmd := exec.CommandContext(ctx, book.Test[0], book.Test[1:]...)
+		cmd.Dir = r.Dir
+		cmd.WaitDelay = time.Second
+		if out, err := cmd.CombinedOutput(); err != nil {
+			say("the tests fail:\n%s", out)
+		} else {
+			say("the tests pass")
+		}
+	}
+	say("done.")
+	return nil
+}
+
+func (r Run) recognise() (*Playbook, error) {
+	data, err := fs.ReadFile(r.Playbooks, "playbooks.yaml")
+	if err != nil {
+		return nil, err
+	}
+	var books []Playbook
+	if err := yaml.Unmarshal(data, &books); err != nil {
+		return nil, err
+	}
+	brief := strings.Join(strings.Fields(strings.ToLower(r.Brief)), " ")
+	for i := range books {
+		fits := true
+		for _, w := range books[i].Words {
+			fits = fits && strings.Contains(brief, strings.ToLower(w))
+		}
+		if fits {
+			return &books[i], nil
+		}
+	}
+	return nil, ErrLost
+}
+
+// edit carries out a solution file by file, as a tool that edits files does.
+func (r Run) edit(book *Playbook, patch string, think func() error, say func(string, ...any)) error {
+	data, err := fs.ReadFile(r.Playbooks, book.Name+"/"+patch+".patch")
+	if err != nil {
+		return err
+	}
+	changes, _, err := gitdiff.Parse(bytes.NewReader(data))
+	if err != nil {
+		return err
+	}
+	sort.SliceStable(changes, func(i, j int) bool { return changes[i].NewName < changes[j].NewName })
+	for _, change := range changes {
+		name := filepath.Join(r.Dir, filepath.FromSlash(change.NewName))
+		var before []byte
+		if !change.IsNew {
+			if before, err = os.ReadFile(name); err != nil {
+				return err
+			}
+		} else if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
+			return err
+		}
+		var after bytes.Buffer
+		if err := gitdiff.Apply(&after, bytes.NewReader(before), change); err != nil {
+			return fmt.Errorf("edit %s: %w", change.NewName, err)
+		}
+		if err := os.WriteFile(name, after.Bytes(), 0o644); err != nil {
+			return err
+		}
+		verb := "edited"
+		if change.IsNew {
+			verb = "wrote"
+		}
+		say("%s %s", verb, change.NewName)
+		if err := think(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Main is the stand-in as a program: it returns the exit status.
+func Main(r Run) int {
+	// It ends when it is asked to, but a stand-in that hangs takes its time.
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	if err := r.Do(ctx); err != nil {
+		fmt.Fprintln(os.Stderr, r.Character.Name+": "+err.Error())
+		return 1
+	}
+	return 0
+}
