@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -29,7 +30,7 @@ middle of their work are run again when it is started next.`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt, syscall.SIGTERM)
 			defer stop()
-			s, err := a.startService(opt, "agonometer")
+			s, err := a.startService(opt, slog.LevelInfo)
 			if err != nil {
 				return err
 			}
@@ -49,9 +50,9 @@ middle of their work are run again when it is started next.`,
 }
 
 // startService starts a service in this process.
-func (a *app) startService(opt service.Options, _ string) (*service.Server, error) {
+func (a *app) startService(opt service.Options, level slog.Level) (*service.Server, error) {
 	syscall.Umask(0o022)
-	opt.Version, opt.Log = Version, a.logger()
+	opt.Version, opt.Log = Version, a.logger(level)
 	return service.Start(opt)
 }
 

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"net"
 	"os"
 	"os/exec"
@@ -60,12 +61,12 @@ func (a *app) demo(ctx context.Context, opt service.Options, once bool) error {
 	if err := demo.Unpack(ctx, dir, self, git); err != nil {
 		return err
 	}
-	s, err := a.startService(opt, "demo")
+	s, err := a.startService(opt, slog.LevelWarn)
 	var busy *net.OpError
 	if once && errors.As(err, &busy) && opt.Listen == service.DefaultListen {
 		// Nobody is told the address of a demo that ends by itself.
 		opt.Listen = "127.0.0.1:0"
-		s, err = a.startService(opt, "demo")
+		s, err = a.startService(opt, slog.LevelWarn)
 	}
 	if err != nil {
 		return err

@@ -449,7 +449,7 @@ func boutFacts(b api.BoutDetail) [][2]string {
 	}
 	facts = append(facts, [2]string{"Confinement", confinement})
 	if b.Beside > 0 {
-		facts = append(facts, [2]string{"Beside", fmt.Sprintf("up to %d other bouts ran at the same time; times may have suffered", b.Beside)})
+		facts = append(facts, [2]string{"Beside", "up to " + plural(b.Beside, "other bout") + " ran at the same time; times may have suffered"})
 	}
 	for _, t := range b.Tries {
 		why := t.State

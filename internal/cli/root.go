@@ -201,8 +201,8 @@ func (a *app) client() (*client.Client, error) {
 	return client.New(address, token)
 }
 
-func (a *app) logger() *slog.Logger {
-	return slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{Level: slog.LevelInfo}))
+func (a *app) logger(level slog.Level) *slog.Logger {
+	return slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{Level: level}))
 }
 
 // contestID finds the contest that is meant: by id, by the end of an id (at

@@ -12,13 +12,13 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"regexp"
 	"runtime"
 	"slices"
 	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
+	"mvdan.cc/sh/v3/syntax"
 
 	"agonometer/internal/api"
 	"agonometer/internal/bout/confine"
@@ -227,35 +227,39 @@ func remedy(program string) string {
 	return "install " + program + ", or put its folder on the PATH of the service (the service's environment counts, not yours)"
 }
 
-var wordRE = regexp.MustCompile(`^[A-Za-z0-9_.+-]+$`)
-
-// notPrograms are words of the shell that may stand where a program could.
-var notPrograms = []string{"if", "then", "else", "elif", "fi", "for", "while", "until", "do", "done", "case", "esac", "in", "cd", "test", "echo", "printf", "set",
-	"export", "exit", "exec", "eval", "true", "false", "trap", "unset", "read", "return", "local", "wait", "shift", "umask", "command", "env", "time"}
-
-// programsOf guesses which programs a shell command starts: the first word of
-// each part that looks like a plain name. A guess is enough for a report that
-// says what is missing; the command itself is never run here.
+// programsOf lists the programs that a shell command names: the first word of
+// each simple command, where it is a plain word and neither a function of the
+// script nor something that the shell or every Unix has. A command that the
+// parser does not understand names none.
 func programsOf(command string) []string {
+	file, err := syntax.NewParser(syntax.Variant(syntax.LangPOSIX)).Parse(strings.NewReader(command), "")
+	if err != nil {
+		return nil
+	}
+	functions := map[string]bool{}
 	var out []string
-	for _, line := range strings.Split(command, "\n") {
-		if strings.HasPrefix(strings.TrimSpace(line), "#") {
-			continue
+	syntax.Walk(file, func(n syntax.Node) bool {
+		if f, ok := n.(*syntax.FuncDecl); ok {
+			functions[f.Name.Value] = true
 		}
-		for _, part := range regexp.MustCompile(`&&|\|\||[;|&(){}]`).Split(line, -1) {
-			for _, w := range strings.Fields(part) {
-				if strings.Contains(w, "=") && !strings.HasPrefix(w, "-") || w == "!" {
-					continue
-				}
-				if wordRE.MatchString(w) && !slices.Contains(notPrograms, w) && !slices.Contains(out, w) {
-					out = append(out, w)
-				}
-				break
+		return true
+	})
+	syntax.Walk(file, func(n syntax.Node) bool {
+		if c, ok := n.(*syntax.CallExpr); ok && len(c.Args) > 0 {
+			if w := c.Args[0].Lit(); w != "" && !functions[w] && !slices.Contains(everywhere, w) && !slices.Contains(out, w) {
+				out = append(out, w)
 			}
 		}
-	}
+		return true
+	})
 	return out
 }
+
+// everywhere are the shell's own commands and the tools that POSIX asks of every system.
+var everywhere = strings.Fields(`. : [ alias bg break cd command continue eval exec exit export false fg getopts hash jobs kill local printf pwd read
+	readonly return set shift test times trap true type ulimit umask unalias unset wait awk basename cat chmod cmp comm cp cut date dd diff dirname
+	echo env expand expr find fold grep head id join ln ls mkdir mkfifo mktemp mv nl od paste rm rmdir sed seq sh sleep sort split tail tar tee touch tr
+	tsort uname uniq wc xargs`)
 
 func (s *Server) doctor(c *gin.Context) {
 	ctx := c.Request.Context()
@@ -288,11 +292,11 @@ func (s *Server) doctor(c *gin.Context) {
 	needed := map[string][]string{}
 	var order []string
 	for _, t := range tasks {
-		commands := []string{t.Prepare}
+		programs := programsOf(t.Prepare)
 		for _, check := range t.Checks {
-			commands = append(commands, check.Run)
+			programs = append(programs, programsOf(check.Run)...)
 		}
-		for _, p := range programsOf(strings.Join(commands, "\n")) {
+		for _, p := range programs {
 			if needed[p] == nil {
 				order = append(order, p)
 			}

@@ -51,13 +51,34 @@ func Characters() []Character {
 		return [2]time.Duration{time.Duration(a) * time.Millisecond, time.Duration(b) * time.Millisecond}
 	}
 	return []Character{
-		{Name: "turnstone", About: "careful: reads before it writes, adds tests, runs them", Think: ms(120, 320), Looks: 1, Tests: 1,
+		{Name: "turnstone", About: "careful: reads before it writes, adds tests, runs them", Think: ms(70, 190), Looks: 1, Tests: 1,
 			Ways: []Way{{"careful", 0.9}, {"lucky", 0.1}}},
-		{Name: "sanderling", About: "hasty: quick, runs no tests, breaks something nearby, and sometimes never ends", Think: ms(40, 160), Looks: 0.4, Hangs: 0.15,
+		{Name: "sanderling", About: "hasty: quick, runs no tests, breaks something nearby, and sometimes never ends", Think: ms(40, 120), Looks: 0.4, Hangs: 0.15,
 			Ways: []Way{{"hasty", 0.5}, {"lucky", 0.5}}},
-		{Name: "whimbrel", About: "sprawling: right, but all over the place", Think: ms(150, 420), Looks: 0.8, Tests: 0.5,
+		{Name: "whimbrel", About: "sprawling: right, but all over the place", Think: ms(80, 210), Looks: 0.8, Tests: 0.5,
 			Ways: []Way{{"sprawling", 1}}},
 	}
+}
+
+// Plan is what a stand-in will do in one bout.
+type Plan struct {
+	Patch        string
+	Tests, Hangs bool
+}
+
+// Decide draws a plan: the same seed gives the same one.
+func (c Character) Decide(seed uint64) Plan {
+	rng := rand.New(rand.NewPCG(seed, 1))
+	p := Plan{Hangs: rng.Float64() < c.Hangs, Tests: rng.Float64() < c.Tests, Patch: c.Ways[len(c.Ways)-1].Patch}
+	roll := rng.Float64()
+	for _, w := range c.Ways {
+		if roll < w.Share {
+			p.Patch = w.Patch
+			break
+		}
+		roll -= w.Share
+	}
+	return p
 }
 
 // Find returns the character of a name.
@@ -102,8 +123,8 @@ var ErrLost = errors.New("the brief is none that this stand-in knows")
 
 // Do works on the brief until it is done or the context ends.
 func (r Run) Do(ctx context.Context) error {
-	rng := rand.New(rand.NewPCG(r.Seed, uint64(len(r.Character.Name))))
-	chance := func(p float64) bool { return rng.Float64() < p }
+	plan := r.Character.Decide(r.Seed)
+	rng := rand.New(rand.NewPCG(r.Seed, 2))
 	think := func() error {
 		span := r.Character.Think
 		d := time.Duration(float64(span[0]+time.Duration(rng.Int64N(int64(span[1]-span[0]+1)))) * r.Scale)
@@ -141,25 +162,15 @@ func (r Run) Do(ctx context.Context) error {
 			return err
 		}
 	}
-	hangs := chance(r.Character.Hangs)
-	roll := rng.Float64()
-	way := r.Character.Ways[len(r.Character.Ways)-1]
-	for _, w := range r.Character.Ways {
-		if roll < w.Share {
-			way = w
-			break
-		}
-		roll -= w.Share
-	}
-	if hangs {
+	if plan.Hangs {
 		say("hm, let me think about this once more ...")
 		<-ctx.Done()
 		return ctx.Err()
 	}
-	if err := r.edit(book, way.Patch, think, say); err != nil {
+	if err := r.edit(book, plan.Patch, think, say); err != nil {
 		return err
 	}
-	if chance(r.Character.Tests) {
+	if plan.Tests {
 		say("running %s", strings.Join(book.Test, " "))
 		cmd := exec.CommandContext(ctx, book.Test[0], book.Test[1:]...)
 		cmd.Dir = r.Dir

@@ -1,0 +1,65 @@
+// The typed client of the service. Its types are generated from the OpenAPI
+// document: npm run types.
+import createClient from 'openapi-fetch';
+
+import type { components, paths } from './schema';
+
+export type Contest = components['schemas']['Contest'];
+export type ContestDetail = components['schemas']['ContestDetail'];
+export type Bout = components['schemas']['Bout'];
+export type BoutDetail = components['schemas']['BoutDetail'];
+export type CheckResult = components['schemas']['CheckResult'];
+export type Diff = components['schemas']['Diff'];
+export type DiffFile = components['schemas']['File'];
+export type Standings = components['schemas']['Standings'];
+type ProblemDocument = components['schemas']['ProblemDocument'];
+
+const client = createClient<paths>({ baseUrl: '/' });
+
+/** What the service said when it did not do what was asked. */
+export class ServiceError extends Error {
+  readonly status: number;
+
+  constructor(status: number, problem: ProblemDocument | undefined) {
+    super(problem ? [problem.title, problem.detail].filter(Boolean).join(': ') : `The service answered ${status}.`);
+    this.status = status;
+  }
+}
+
+interface Answer<T> {
+  data?: T;
+  error?: ProblemDocument;
+  response: Response;
+}
+
+async function take<T>(call: Promise<Answer<T>>): Promise<T> {
+  let answer: Answer<T>;
+  try {
+    answer = await call;
+  } catch {
+    throw new ServiceError(0, { type: 'about:blank', title: 'The service does not answer', status: 0, detail: 'It may have been stopped. Start it with: agonometer serve' });
+  }
+  if (!answer.response.ok || answer.data === undefined) throw new ServiceError(answer.response.status, answer.error);
+  return answer.data;
+}
+
+const byId = (id: string) => ({ params: { path: { id } } });
+
+export const service = {
+  contests: () => take(client.GET('/api/v1/contests')),
+  contest: (id: string) => take(client.GET('/api/v1/contests/{id}', byId(id))),
+  bout: (id: string) => take(client.GET('/api/v1/bouts/{id}', byId(id))),
+  diff: (id: string) => take(client.GET('/api/v1/bouts/{id}/diff', byId(id))),
+  log: (id: string) => take(client.GET('/api/v1/bouts/{id}/log', { ...byId(id), parseAs: 'text' })),
+  checkLog: (id: string, check: string) =>
+    take(client.GET('/api/v1/bouts/{id}/checks/{check}/log', { params: { path: { id, check } }, parseAs: 'text' })),
+  stopContest: async (id: string) => {
+    const { error, response } = await client.POST('/api/v1/contests/{id}/stop', byId(id));
+    if (!response.ok) throw new ServiceError(response.status, error);
+  },
+  signIn: async (code: string) => {
+    const { error, response } = await client.POST('/api/v1/session', { body: { code } });
+    if (!response.ok) throw new ServiceError(response.status, error);
+  },
+  eventsOf: (id: string, after: number) => new EventSource(`/api/v1/contests/${encodeURIComponent(id)}/events?after=${after}`),
+};

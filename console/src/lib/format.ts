@@ -1,0 +1,65 @@
+// Figures and texts as people read them. A figure that was not measured is a
+// dash, never a zero.
+
+export const ABSENT = '–';
+
+export function duration(ms: number | null | undefined): string {
+  if (ms === null || ms === undefined) return ABSENT;
+  if (ms < 1000) return `${Math.round(ms)} ms`;
+  if (ms < 60_000) return `${(ms / 1000).toFixed(1)} s`;
+  const minutes = Math.floor(ms / 60_000);
+  if (minutes < 60) return `${minutes} min ${String(Math.floor(ms / 1000) % 60).padStart(2, '0')} s`;
+  return `${Math.floor(minutes / 60)} h ${String(minutes % 60).padStart(2, '0')} min`;
+}
+
+export function figure(value: number | null | undefined): string {
+  return value === null || value === undefined ? ABSENT : String(value);
+}
+
+export function share(value: number | null): string {
+  return value === null ? ABSENT : `${Math.round(value * 100)}%`;
+}
+
+export function bytes(n: number | null): string {
+  return n === null ? ABSENT : `${(n / (1 << 20)).toFixed(1)} MiB`;
+}
+
+export function count(n: number, what: string): string {
+  return `${n} ${what}${n === 1 ? '' : 's'}`;
+}
+
+export function when(iso: string): string {
+  return new Date(iso).toLocaleString(undefined, { dateStyle: 'medium', timeStyle: 'short' });
+}
+
+// Control characters and marks that turn the direction of writing.
+const HIDDEN = /[\u0000-\u0008\u000b-\u001f\u007f-\u009f\u200e\u200f\u202a-\u202e\u2066-\u2069\ufeff]/g;
+
+/** Makes what a contender wrote safe to look at: hidden characters are shown. */
+export function visible(text: string): string {
+  return text.replace(HIDDEN, (c) => {
+    const code = c.charCodeAt(0);
+    if (code < 0x20) return String.fromCharCode(0x2400 + code);
+    if (code === 0x7f) return '\u2421';
+    return `\\u${code.toString(16).padStart(4, '0')}`;
+  });
+}
+
+const REASONS: Record<string, string> = {
+  'harness-fault': 'Agonometer or its machine failed',
+  'prepare-failed': "the task's prepare command failed",
+  interrupted: 'the service stopped in the middle',
+  'stopped-by-person': 'stopped by a person',
+  'cannot-start': "the tool's program could not be started",
+  'time-limit': 'still working at the time limit',
+  'tool-crashed': 'the tool ended in error and changed nothing',
+  'no-change': 'the tool changed nothing',
+  'check-failed': 'check failed',
+  'check-timeout': 'check did not end in its time',
+  'checks-passed': 'every check passed',
+};
+
+export function reason(code: string, check: string | undefined): string {
+  const words = REASONS[code] ?? code;
+  return check ? `${words}: ${check}` : words;
+}

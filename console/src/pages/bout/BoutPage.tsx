@@ -1,0 +1,141 @@
+import { useQuery } from '@tanstack/react-query';
+import { Tabs } from 'radix-ui';
+import { Link, useParams, useSearchParams } from 'react-router';
+
+import { service, type BoutDetail } from '../../api/client';
+import { Notice, Panel } from '../../components/Notice';
+import { lookOf, Pill } from '../../components/Outcome';
+import { ABSENT, bytes, count, duration, reason, visible } from '../../lib/format';
+import { Checks, Output } from './Checks';
+import { DiffView } from './DiffView';
+
+function Fact({ name, children }: { name: string; children: React.ReactNode }) {
+  return (
+    <div className="flex gap-3 border-t border-line px-3 py-1.5 first:border-0">
+      <dt className="w-28 shrink-0 text-faint">{name}</dt>
+      <dd className="min-w-0 break-words">{children}</dd>
+    </div>
+  );
+}
+
+function ended(b: BoutDetail): string {
+  if (b.timed_out) return 'stopped at the time limit';
+  if (b.signal) return `by a signal: ${b.signal}`;
+  return b.exit_code === null ? ABSENT : `exit status ${b.exit_code}`;
+}
+
+function leftOut(b: BoutDetail): string {
+  const l = b.left_out;
+  if (!l) return ABSENT;
+  const parts: [number, string][] = [
+    [l.ignored, "ignored by the repository's rules"],
+    [l.too_large.length, 'too large'],
+    [l.special, 'neither file nor link'],
+    [l.unreadable, 'unreadable'],
+    [l.nested_git, 'nested .git'],
+    [l.in_submodules, 'in submodules'],
+    [l.struck, 'with a kept key struck out'],
+  ];
+  const words = parts.filter(([n]) => n > 0).map(([n, what]) => `${n} ${what}`);
+  return words.length > 0 ? words.join(', ') : 'nothing';
+}
+
+function Facts({ b }: { b: BoutDetail }) {
+  const f = b.footprint;
+  return (
+    <dl className="text-sm">
+      <Fact name="Elapsed">{duration(b.elapsed_ms)}</Fact>
+      <Fact name="Tool ended">{ended(b)}</Fact>
+      <Fact name="Change">{f ? `${count(f.files, 'file')}, +${f.lines_added} −${f.lines_removed} lines` : ABSENT}</Fact>
+      <Fact name="Left out">{leftOut(b)}</Fact>
+      <Fact name="Confinement">
+        {b.confinement === '' ? ABSENT : b.unconfined ? <strong className="text-lamp">unconfined: {b.confinement_why}</strong> : 'namespaces'}
+      </Fact>
+      {b.beside > 0 && <Fact name="Beside">up to {count(b.beside, 'other bout')}; times may have suffered</Fact>}
+      <Fact name="Harness">
+        workspace {duration(b.costs.workspace_ms)}, HOME {duration(b.costs.home_ms)} ({bytes(b.costs.home_bytes)}), capture {duration(b.costs.capture_ms)}, judging copy{' '}
+        {duration(b.costs.judge_copy_ms)}
+      </Fact>
+      {b.tries.map((t) => (
+        <Fact key={t.id} name={t.rerun === 0 ? 'First try' : `Rerun ${t.rerun}`}>
+          <Link to={`/bouts/${t.id}`}>{t.verdict ? `${t.verdict.outcome}, ${reason(t.verdict.reason, t.verdict.check)}` : t.state}</Link>
+        </Fact>
+      ))}
+      {b.kept && <Fact name="Kept at">{b.kept}</Fact>}
+      <Fact name="Bout">
+        <span className="font-mono text-xs">{b.id}</span>
+      </Fact>
+    </dl>
+  );
+}
+
+function ToolLog({ b }: { b: BoutDetail }) {
+  const { data, error } = useQuery({ queryKey: ['log', b.id, b.state], queryFn: () => service.log(b.id) });
+  if (data === undefined) return <Notice error={error} what="the log" />;
+  return <Output text={data} cut={b.log_cut} />;
+}
+
+const TABS = ['checks', 'change', 'log'] as const;
+const TAB_NAMES = { checks: 'Checks', change: 'Change', log: 'What the tool printed' };
+
+export function BoutPage() {
+  const { id = '' } = useParams();
+  const [search, setSearch] = useSearchParams();
+  const { data: b, error } = useQuery({ queryKey: ['bout', id], queryFn: () => service.bout(id), refetchInterval: (q) => (q.state.data && q.state.data.state !== 'done' ? 1000 : false) });
+  if (!b) return <Notice error={error} what="the bout" />;
+  const v = b.verdict;
+  const tab = TABS.find((t) => t === search.get('show')) ?? 'checks';
+  return (
+    <>
+      <title>{`${b.contender} on ${b.task} - Agonometer`}</title>
+      <nav aria-label="Where this is" className="text-xs">
+        <Link to={`/contests/${b.contest_id}`}>← {b.contest_name}</Link>
+      </nav>
+      <div className="mt-1 mb-3 flex flex-wrap items-center gap-x-4 gap-y-1">
+        <div>
+          <h1>
+            {b.contender} on {b.task} <span className="font-normal text-faint">repeat {b.repeat}</span>
+          </h1>
+          <p className="text-sm text-faint">{b.task_title}</p>
+        </div>
+        <div className="ml-auto text-right">
+          <Pill look={lookOf(b)}>{v ? v.outcome : b.state}</Pill>{' '}
+          <span className="text-sm">
+            {v ? reason(v.reason, v.check) : b.doing}
+            {v?.detail ? `: ${visible(v.detail)}` : ''}
+          </span>
+          {v?.notes?.map((n) => (
+            <div key={n} className="text-xs text-lamp">
+              {n}
+            </div>
+          ))}
+        </div>
+      </div>
+      <div className="grid items-start gap-4 min-[1000px]:grid-cols-[20rem_minmax(0,1fr)]">
+        <Panel title="Facts">
+          <Facts b={b} />
+        </Panel>
+        <Tabs.Root value={tab} onValueChange={(t) => setSearch(t === 'checks' ? {} : { show: t }, { replace: true })} className="min-w-0 rounded border border-line bg-sheet">
+          <Tabs.List aria-label="What to show" className="flex gap-1 border-b border-line px-2 pt-1">
+            {TABS.map((t) => (
+              <Tabs.Trigger
+                key={t}
+                value={t}
+                className="cursor-pointer border-b-2 border-transparent px-3 py-2 text-sm text-faint data-[state=active]:border-water data-[state=active]:font-medium data-[state=active]:text-ink"
+              >
+                {TAB_NAMES[t]}
+              </Tabs.Trigger>
+            ))}
+          </Tabs.List>
+          <Tabs.Content value="checks">
+            <Checks bout={b} key={b.state} />
+          </Tabs.Content>
+          <Tabs.Content value="change">{b.footprint ? <DiffView id={b.id} /> : <p className="p-3 text-faint">Nothing has been captured{b.state === 'done' ? '' : ' yet'}.</p>}</Tabs.Content>
+          <Tabs.Content value="log">
+            <ToolLog b={b} />
+          </Tabs.Content>
+        </Tabs.Root>
+      </div>
+    </>
+  );
+}

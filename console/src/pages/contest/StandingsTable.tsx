@@ -1,0 +1,56 @@
+import type { Standings } from '../../api/client';
+import { duration, figure, share } from '../../lib/format';
+
+/** Who succeeded, how long it took and how large the change was. */
+export function StandingsTable({ standings }: { standings: Standings }) {
+  return (
+    <>
+      <div className="overflow-x-auto">
+        <table className="w-full text-left">
+          <thead className="text-xs text-faint">
+            <tr>
+              {['Contender', 'Passed', 'Success', 'Void', 'Elapsed', 'Files', 'Lines'].map((h, i) => (
+                <th key={h} scope="col" className={`px-2 py-2 font-medium first:pl-3 last:pr-3 ${i > 0 ? 'text-right' : ''}`}>
+                  {h}
+                </th>
+              ))}
+            </tr>
+          </thead>
+          <tbody>
+            {standings.rows.map((r) => (
+              <tr key={r.contender} className="border-t border-line tabular-nums">
+                <th scope="row" className="px-3 py-2 font-medium">
+                  {r.contender}
+                </th>
+                <td className="px-2 py-2 text-right whitespace-nowrap">
+                  {r.passed} of {r.passed + r.failed}
+                </td>
+                <td className="px-2 py-2 text-right">
+                  <span className="flex items-center justify-end gap-2">
+                    <svg viewBox="0 0 40 6" className="hidden h-1.5 w-10 sm:block" aria-hidden="true">
+                      <rect width="40" height="6" rx="3" className="fill-line" />
+                      <rect width={40 * (r.success_share ?? 0)} height="6" rx="3" className="fill-water" />
+                    </svg>
+                    {share(r.success_share)}
+                  </span>
+                </td>
+                <td className="px-2 py-2 text-right">{r.void}</td>
+                <td className="px-2 py-2 text-right whitespace-nowrap">{duration(r.median_elapsed_ms)}</td>
+                <td className="px-2 py-2 text-right">{figure(r.median_files)}</td>
+                <td className="py-2 pr-3 pl-2 text-right whitespace-nowrap">
+                  +{figure(r.median_lines_added)} −{figure(r.median_lines_removed)}
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </div>
+      <ul className="list-none border-t border-line px-3 py-2 text-xs text-faint">
+        <li>Elapsed, files and lines are medians over the bouts that passed or failed.</li>
+        {standings.notes.map((n) => (
+          <li key={n}>Note: {n}.</li>
+        ))}
+      </ul>
+    </>
+  );
+}

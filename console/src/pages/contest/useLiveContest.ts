@@ -1,0 +1,36 @@
+import { useQuery, useQueryClient } from '@tanstack/react-query';
+import { useEffect } from 'react';
+
+import { service } from '../../api/client';
+
+/**
+ * A contest that keeps itself up to date: the live feed says that something has
+ * happened, and the contest is read again. The feed begins behind the event that
+ * the first answer takes into account, so nothing falls between the two.
+ */
+export function useLiveContest(id: string) {
+  const queries = useQueryClient();
+  const query = useQuery({ queryKey: ['contest', id], queryFn: () => service.contest(id) });
+  const open = query.data !== undefined && (query.data.state === 'waiting' || query.data.state === 'running');
+  const from = open ? query.data.last_event_id : null;
+  const following = from !== null;
+  useEffect(() => {
+    if (!following) return undefined;
+    const feed = service.eventsOf(id, queries.getQueryData<{ last_event_id: number }>(['contest', id])?.last_event_id ?? 0);
+    let soon: ReturnType<typeof setTimeout> | undefined;
+    const changed = () => {
+      soon ??= setTimeout(() => {
+        soon = undefined;
+        void queries.invalidateQueries({ queryKey: ['contest', id] });
+      }, 120);
+    };
+    feed.addEventListener('bout', changed);
+    feed.addEventListener('contest', changed);
+    feed.addEventListener('open', changed);
+    return () => {
+      feed.close();
+      clearTimeout(soon);
+    };
+  }, [id, following, queries]);
+  return query;
+}
