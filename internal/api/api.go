@@ -219,6 +219,8 @@ type HarnessCosts struct {
 	WorkspaceMS *int64 `json:"workspace_ms"`
 	HomeMS      *int64 `json:"home_ms"`
 	HomeBytes   *int64 `json:"home_bytes"`
+	// HomeLayered is set when HOME was a private layer over the prepared one, and not a copy.
+	HomeLayered bool   `json:"home_layered"`
 	CaptureMS   *int64 `json:"capture_ms"`
 	JudgeCopyMS *int64 `json:"judge_copy_ms"`
 }

@@ -41,7 +41,7 @@ type Engine struct {
 
 // NewEngine makes the folders and finds out what this machine allows.
 func NewEngine(data string, log *slog.Logger) (*Engine, error) {
-	e := &Engine{Data: data, Maker: workspace.Copier{}, Path: os.Getenv("PATH"), Log: log, gates: map[string]*sync.Mutex{}}
+	e := &Engine{Data: data, Path: os.Getenv("PATH"), Log: log, gates: map[string]*sync.Mutex{}}
 	for _, dir := range []string{e.starts(), e.prepared(), e.Scratch(), e.mirrors()} {
 		if err := os.MkdirAll(dir, 0o700); err != nil {
 			return nil, err
@@ -54,6 +54,7 @@ func NewEngine(data string, log *slog.Logger) (*Engine, error) {
 	e.Git = git
 	e.Repositories = &workspace.Repositories{Git: git, Mirrors: e.mirrors()}
 	e.Capability = confine.Detect(e.Scratch())
+	e.Maker = workspace.Copier{LayerHome: confine.DetectOverlay(e.Scratch(), e.Capability.Mode)}
 	return e, nil
 }
 
@@ -129,6 +130,12 @@ func (e *Engine) world(t *task.Task, w, home, tmp, root string) confine.World {
 	return confine.World{Mode: e.Capability.Mode, Owner: e.owner(), Workspace: w, Home: home, Tmp: tmp, Root: root, Path: e.Path, Hide: hide}
 }
 
+func (e *Engine) worldOf(t *task.Task, w *workspace.Workspace) confine.World {
+	world := e.world(t, w.Tree(), w.Home(), w.Tmp(), w.Root())
+	world.HomeLower, world.HomeWork = w.HomeLayer()
+	return world
+}
+
 // Prepare returns the prepared state of a task, made now if it is not there.
 // say is called when there is something that takes time.
 func (e *Engine) Prepare(ctx context.Context, t *task.Task, commit string, limits task.Limits, say func(string)) (*workspace.Prepared, error) {
@@ -139,7 +146,7 @@ func (e *Engine) Prepare(ctx context.Context, t *task.Task, commit string, limit
 	if err != nil {
 		return nil, voidOf(err)
 	}
-	p, err := e.Git.Prepare(ctx, e.prepared(), start, commit, t.Prepare, func(ctx context.Context, ws, home, tmp string) (time.Duration, error) {
+	p, err := e.Git.Prepare(ctx, e.prepared(), start, commit, t.Prepare, e.copyOptions(), func(ctx context.Context, ws, home, tmp string) (time.Duration, error) {
 		say("preparing " + filepath.Base(t.Repository) + " (once): " + firstLine(t.Prepare))
 		root := filepath.Join(filepath.Dir(tmp), "root")
 		if err := os.Mkdir(root, 0o755); err != nil {
@@ -199,6 +206,8 @@ type Worked struct {
 	// change out did, all in milliseconds.
 	WorkspaceMS, HomeMS, CaptureMS int64
 	HomeBytes                      int64
+	// HomeLayered is set when HOME was a private layer over the prepared one.
+	HomeLayered bool
 	// Kept is the workspace's folder where it was kept.
 	Kept string
 }
@@ -222,7 +231,7 @@ func (e *Engine) Work(ctx context.Context, j Job, p *workspace.Prepared, working
 	if err != nil {
 		return nil, voidOf(err)
 	}
-	world := e.world(j.Task, w.Tree(), w.Home(), w.Tmp(), w.Root())
+	world := e.worldOf(j.Task, w)
 	world.Hide = append(world.Hide, j.Contender.Path)
 	world.Brief = filepath.Join(dir, "brief.md")
 	if err := os.WriteFile(world.Brief, []byte(j.Task.Brief+"\n"), 0o644); err != nil {
@@ -259,6 +268,8 @@ func (e *Engine) Work(ctx context.Context, j Job, p *workspace.Prepared, working
 	}
 	worked := &Worked{Result: res, Captured: captured, Log: out.Bytes(), LogCut: out.Cut(), WorkspaceMS: w.PrepareMS, HomeMS: w.HomeMS,
 		CaptureMS: time.Since(began).Milliseconds(), HomeBytes: p.HomeBytes}
+	lower, _ := w.HomeLayer()
+	worked.HomeLayered = lower != ""
 	if struck := workspace.Strike(worked.Log, secrets); struck != nil {
 		worked.Log = struck
 	}
@@ -309,7 +320,7 @@ func (e *Engine) Judge(ctx context.Context, j Job, p *workspace.Prepared, diff [
 		}
 	}
 	copyMS := time.Since(began).Milliseconds()
-	results, err := judge.Run(ctx, e.world(j.Task, w.Tree(), w.Home(), w.Tmp(), w.Root()), j.Task.Checks, j.Limits, drive.Secrets(j.Contender), started)
+	results, err := judge.Run(ctx, e.worldOf(j.Task, w), j.Task.Checks, j.Limits, drive.Secrets(j.Contender), started)
 	if err != nil {
 		if ctx.Err() != nil {
 			return nil, ctx.Err()

@@ -480,7 +480,11 @@ func boutFacts(b api.BoutDetail) [][2]string {
 	if c := b.Costs; c.WorkspaceMS != nil && c.HomeMS != nil && c.CaptureMS != nil {
 		words := fmt.Sprintf("workspace %s, HOME %s", duration(*c.WorkspaceMS), duration(*c.HomeMS))
 		if c.HomeBytes != nil {
-			words += fmt.Sprintf(" (%.1f MiB)", float64(*c.HomeBytes)/(1<<20))
+			words += fmt.Sprintf(" (%.1f MiB", float64(*c.HomeBytes)/(1<<20))
+			if c.HomeLayered {
+				words += ", layered, not copied"
+			}
+			words += ")"
 		}
 		words += ", capture " + duration(*c.CaptureMS)
 		if c.JudgeCopyMS != nil {

@@ -577,7 +577,7 @@ func (s *Scheduler) record(ctx context.Context, b *store.Bout, w *bout.Worked, p
 	return s.store.Advance(ctx, b, store.Captured, map[string]any{
 		"diff": b.Diff, "shown": b.Shown, "log": b.Log, "log_cut": w.LogCut, "footprint": string(footprint), "left_out": string(leftOut),
 		"result_tree": cap.Tree, "start_tree": p.Tree, "elapsed_ms": w.Result.Elapsed.Milliseconds(), "exit_code": w.Result.ExitCode,
-		"signal": w.Result.Signal, "timed_out": w.Result.TimedOut, "workspace_ms": w.WorkspaceMS, "home_ms": w.HomeMS, "home_bytes": w.HomeBytes,
+		"signal": w.Result.Signal, "timed_out": w.Result.TimedOut, "workspace_ms": w.WorkspaceMS, "home_ms": w.HomeMS, "home_bytes": w.HomeBytes, "home_layered": w.HomeLayered,
 		"capture_ms": w.CaptureMS, "kept": w.Kept, "beside": s.besideOf(me)})
 }
 

@@ -236,7 +236,7 @@ func (s *Server) getBout(c *gin.Context) {
 		return
 	}
 	out := api.BoutDetail{Bout: boutOf(b), ConfinementWhy: b.ConfinementWhy, StartTree: b.StartTree, ResultTree: b.ResultTree, LogCut: b.LogCut, Kept: b.Kept,
-		Costs:  api.HarnessCosts{WorkspaceMS: b.WorkspaceMS, HomeMS: b.HomeMS, HomeBytes: b.HomeBytes, CaptureMS: b.CaptureMS},
+		Costs:  api.HarnessCosts{WorkspaceMS: b.WorkspaceMS, HomeMS: b.HomeMS, HomeBytes: b.HomeBytes, HomeLayered: b.HomeLayered, CaptureMS: b.CaptureMS},
 		Checks: []api.CheckResult{}, Judgements: len(b.Judgements), Tries: []api.Bout{}}
 	if l := b.LeftOut; l != nil {
 		out.LeftOut = &api.LeftOut{Ignored: l.Ignored, TooLarge: append([]string{}, l.TooLarge...), Special: l.Special, Unreadable: l.Unreadable,

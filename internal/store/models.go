@@ -116,6 +116,8 @@ type Bout struct {
 	WorkspaceMS *int64
 	HomeMS      *int64
 	HomeBytes   *int64
+	// HomeLayered is set when HOME was a private layer over the prepared one, and not a copy.
+	HomeLayered bool
 	CaptureMS   *int64
 	StartTree   string
 	ResultTree  string

@@ -24,6 +24,7 @@ import (
 	"io"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
 	"sync"
 	"syscall"
@@ -59,6 +60,15 @@ type Bind struct {
 	Writable bool   `json:"writable,omitempty"`
 }
 
+// Overlay shows a pristine folder that can be written to: what is written goes
+// into Upper, and Lower stays as it is.
+type Overlay struct {
+	Lower  string `json:"lower"`
+	Upper  string `json:"upper"`
+	Work   string `json:"work"`
+	Target string `json:"target"`
+}
+
 // Spec is one command and the world it sees.
 type Spec struct {
 	Mode Mode `json:"mode"`
@@ -71,7 +81,8 @@ type Spec struct {
 	// Root is an empty folder of the caller's on which the new root is built.
 	Root string `json:"root"`
 	// Binds come on top of the system folders.
-	Binds []Bind `json:"binds,omitempty"`
+	Binds    []Bind    `json:"binds,omitempty"`
+	Overlays []Overlay `json:"overlays,omitempty"`
 	// Hide lists files and folders that are covered where a bind would show them.
 	Hide []string `json:"hide,omitempty"`
 	// Owner is who the command is on the machine; see Owner.
@@ -331,6 +342,35 @@ func Detect(scratch string) Capability {
 		return Capability{ProcessGroup, err.Error()}
 	}
 	return Capability{Mode: Namespaces}
+}
+
+// DetectOverlay tries whether overlays can be mounted in scratch.
+func DetectOverlay(scratch string, mode Mode) bool {
+	if mode != Namespaces || strings.ContainsAny(scratch, ",:\\") {
+		return false
+	}
+	dir, err := os.MkdirTemp(scratch, "probe-")
+	if err != nil {
+		return false
+	}
+	defer os.RemoveAll(dir)
+	owner := CurrentOwner()
+	for _, d := range []string{"lower", "upper", "work", "root"} {
+		if err := os.Mkdir(filepath.Join(dir, d), 0o755); err != nil {
+			return false
+		}
+		if owner.Root {
+			if err := os.Chown(filepath.Join(dir, d), owner.UID, owner.GID); err != nil {
+				return false
+			}
+		}
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+	defer cancel()
+	res, err := Run(ctx, Spec{Mode: Namespaces, Args: []string{"sh", "-c", "echo x > " + HomePath + "/probe"}, Env: []string{"PATH=" + os.Getenv("PATH")},
+		Dir: "/", Root: filepath.Join(dir, "root"), Owner: owner,
+		Overlays: []Overlay{{filepath.Join(dir, "lower"), filepath.Join(dir, "upper"), filepath.Join(dir, "work"), HomePath}}}, IO{}, 0)
+	return err == nil && !res.Failed()
 }
 
 func signalName(s syscall.Signal) string { return s.String() }

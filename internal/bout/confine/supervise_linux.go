@@ -269,6 +269,11 @@ func buildRoot(spec Spec) *stageError {
 			return fail("show "+b.Target, err)
 		}
 	}
+	for _, o := range spec.Overlays {
+		if err := overlay(root, o, spec.Owner.Root); err != nil {
+			return fail("lay a private layer over "+o.Target, err)
+		}
+	}
 	for _, h := range spec.Hide {
 		if err := hide(root, h, binds); err != nil {
 			return fail("hide "+h, err)
@@ -347,6 +352,26 @@ func bind(root string, b Bind) error {
 		return fmt.Errorf("mount_setattr: %w", err)
 	}
 	return nil
+}
+
+// overlay mounts a pristine folder with a private layer over it. With
+// `volatile` the kernel does not flush the layer at the end; a layer that was
+// mounted so before has a mark that refuses the next mount, which is taken away.
+func overlay(root string, o Overlay, asRoot bool) error {
+	target := filepath.Join(root, o.Target)
+	if err := makeTarget(target, true); err != nil {
+		return err
+	}
+	if err := os.RemoveAll(filepath.Join(o.Work, "work", "incompat")); err != nil {
+		return err
+	}
+	options := "lowerdir=" + o.Lower + ",upperdir=" + o.Upper + ",workdir=" + o.Work + ",volatile"
+	if asRoot {
+		options += ",redirect_dir=on,metacopy=off,index=off"
+	} else {
+		options += ",userxattr"
+	}
+	return unix.Mount("overlay", target, "overlay", unix.MS_NOSUID|unix.MS_NODEV, options)
 }
 
 func makeTarget(target string, dir bool) error {

@@ -15,6 +15,10 @@ type World struct {
 	Mode                       Mode
 	Owner                      Owner
 	Workspace, Home, Tmp, Root string
+	// HomeLower is a pristine HOME that is shown below Home, which then holds
+	// only what is written; HomeWork is an empty folder beside it. Both empty
+	// where Home is a whole copy.
+	HomeLower, HomeWork string
 	// Brief is a file that is shown read-only at BriefPath; empty for none.
 	Brief string
 	// Path is the value of PATH for the command.
@@ -56,8 +60,12 @@ func (w World) Spec(args []string, env map[string]string) Spec {
 	}
 	spec.Binds = []Bind{
 		{Source: w.Workspace, Target: workspace, Writable: true},
-		{Source: w.Home, Target: home, Writable: true},
 		{Source: w.Tmp, Target: tmp, Writable: true},
+	}
+	if w.HomeLower != "" {
+		spec.Overlays = []Overlay{{Lower: w.HomeLower, Upper: w.Home, Work: w.HomeWork, Target: home}}
+	} else {
+		spec.Binds = append(spec.Binds, Bind{Source: w.Home, Target: home, Writable: true})
 	}
 	if w.Brief != "" {
 		spec.Binds = append(spec.Binds, Bind{Source: w.Brief, Target: BriefPath})

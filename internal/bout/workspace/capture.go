@@ -28,6 +28,7 @@ type Workspace struct {
 	Dir string
 	// PrepareMS and HomeMS are what making the copies cost, in milliseconds.
 	PrepareMS, HomeMS int64
+	layered           bool
 	stats             map[string]stat
 	taken             time.Time
 }
@@ -37,6 +38,15 @@ func (w *Workspace) Tree() string { return filepath.Join(w.Dir, "workspace") }
 func (w *Workspace) Home() string { return filepath.Join(w.Dir, "home") }
 func (w *Workspace) Tmp() string  { return filepath.Join(w.Dir, "tmp") }
 func (w *Workspace) Root() string { return filepath.Join(w.Dir, "root") }
+
+// HomeLayer is the pristine HOME and the work folder of an overlay, where HOME
+// is not a copy; else both are empty.
+func (w *Workspace) HomeLayer() (lower, work string) {
+	if !w.layered {
+		return "", ""
+	}
+	return w.Prepared.Home(), filepath.Join(w.Dir, "homework")
+}
 
 // Remove frees the workspace.
 func (w *Workspace) Remove() error { return RemoveAll(w.Dir) }
@@ -69,10 +79,13 @@ type Maker interface {
 }
 
 // Copier makes workspaces by copying files.
-type Copier struct{}
+type Copier struct {
+	// LayerHome leaves HOME out: the machine can lay a private layer over the prepared one.
+	LayerHome bool
+}
 
 // Make copies the prepared tree and HOME, and notes what each file looks like.
-func (Copier) Make(ctx context.Context, p *Prepared, dir string, opt CopyOptions) (*Workspace, error) {
+func (c Copier) Make(ctx context.Context, p *Prepared, dir string, opt CopyOptions) (*Workspace, error) {
 	w := &Workspace{Prepared: p, Dir: dir, stats: map[string]stat{}}
 	if err := os.Mkdir(dir, 0o711); err != nil {
 		return nil, err
@@ -90,11 +103,16 @@ func (Copier) Make(ctx context.Context, p *Prepared, dir string, opt CopyOptions
 	w.taken = time.Now()
 	w.PrepareMS = time.Since(began).Milliseconds()
 	began = time.Now()
-	if err := CopyTree(p.Home(), w.Home(), opt); err != nil {
+	fresh := []string{w.Tmp(), w.Root()}
+	if c.LayerHome {
+		w.layered = true
+		_, work := w.HomeLayer()
+		fresh = append(fresh, w.Home(), work)
+	} else if err := CopyTree(p.Home(), w.Home(), opt); err != nil {
 		return nil, fmt.Errorf("copy the prepared HOME: %w", err)
 	}
 	w.HomeMS = time.Since(began).Milliseconds()
-	for _, d := range []string{w.Tmp(), w.Root()} {
+	for _, d := range fresh {
 		if err := os.Mkdir(d, 0o700); err != nil {
 			return nil, err
 		}

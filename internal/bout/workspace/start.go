@@ -111,8 +111,9 @@ func (p *Prepared) listing() string  { return filepath.Join(p.Dir, "listing") }
 type RunPrepare func(ctx context.Context, workspace, home, tmp string) (time.Duration, error)
 
 // Prepare returns the prepared state below `dir` for a start repository and a
-// prepare command (empty: none), made now if it is not there.
-func (g *Git) Prepare(ctx context.Context, dir, start, commit, command string, prepare RunPrepare) (*Prepared, error) {
+// prepare command (empty: none), made now if it is not there. owner is to whom
+// the prepared HOME belongs.
+func (g *Git) Prepare(ctx context.Context, dir, start, commit, command string, owner CopyOptions, prepare RunPrepare) (*Prepared, error) {
 	dest := filepath.Join(dir, key(filepath.Base(start), command))
 	if p, err := loadPrepared(dest); err == nil {
 		return p, nil
@@ -151,6 +152,9 @@ func (g *Git) Prepare(ctx context.Context, dir, start, commit, command string, p
 	if err := RemoveAll(filepath.Join(part, "tmp")); err != nil {
 		return nil, err
 	}
+	if err := settleHome(p.Home(), owner); err != nil {
+		return nil, err
+	}
 	if err := g.snapshot(ctx, p, start, command != ""); err != nil {
 		return nil, err
 	}
@@ -172,6 +176,25 @@ func (g *Git) Prepare(ctx context.Context, dir, start, commit, command string, p
 	}
 	p.Dir = dest
 	return p, nil
+}
+
+// settleHome makes a prepared HOME ready to lie under private layers: it
+// belongs to whom the layers do, and the files of Go's build cache are dated
+// ahead. Go touches cache entries older than an hour when it uses them, and each
+// touch would copy the entry into the layer.
+func settleHome(home string, owner CopyOptions) error {
+	if owner.Owned {
+		if err := ChownTree(home, owner.UID, owner.GID); err != nil {
+			return err
+		}
+	}
+	ahead := time.Now().AddDate(10, 0, 0)
+	return filepath.WalkDir(home, func(name string, d os.DirEntry, err error) error {
+		if err != nil || !d.Type().IsRegular() || !strings.Contains(name, "/go-build/") {
+			return err
+		}
+		return os.Chtimes(name, ahead, ahead)
+	})
 }
 
 func loadPrepared(dir string) (*Prepared, error) {

@@ -60,7 +60,7 @@ func newFixture(t *testing.T, format, prepare string) *fixture {
 	}
 	start, err := f.repos.StartRepository(t.Context(), filepath.Join(f.dir, "starts"), f.origin, f.commit)
 	require.NoError(t, err)
-	f.p, err = f.git.Prepare(t.Context(), filepath.Join(f.dir, "prepared"), start, f.commit, prepare,
+	f.p, err = f.git.Prepare(t.Context(), filepath.Join(f.dir, "prepared"), start, f.commit, prepare, CopyOptions{},
 		func(ctx context.Context, ws, home, tmp string) (time.Duration, error) {
 			cmd := exec.CommandContext(ctx, "sh", "-ec", prepare)
 			cmd.Dir = ws

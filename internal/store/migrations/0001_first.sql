@@ -67,6 +67,7 @@ CREATE TABLE bouts (
     workspace_ms INTEGER,
     home_ms INTEGER,
     home_bytes INTEGER,
+    home_layered INTEGER NOT NULL DEFAULT 0,
     capture_ms INTEGER,
     start_tree TEXT NOT NULL DEFAULT '',
     result_tree TEXT NOT NULL DEFAULT '',

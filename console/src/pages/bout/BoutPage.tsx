@@ -53,7 +53,8 @@ function Facts({ b }: { b: BoutDetail }) {
       </Fact>
       {b.beside > 0 && <Fact name="Beside">up to {count(b.beside, 'other bout')}; times may have suffered</Fact>}
       <Fact name="Harness">
-        workspace {duration(b.costs.workspace_ms)}, HOME {duration(b.costs.home_ms)} ({bytes(b.costs.home_bytes)}), capture {duration(b.costs.capture_ms)}, judging copy{' '}
+        workspace {duration(b.costs.workspace_ms)}, HOME {duration(b.costs.home_ms)} ({bytes(b.costs.home_bytes)}
+        {b.costs.home_layered ? ', layered, not copied' : ''}), capture {duration(b.costs.capture_ms)}, judging copy{' '}
         {duration(b.costs.judge_copy_ms)}
       </Fact>
       {b.tries.map((t) => (
