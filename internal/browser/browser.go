@@ -30,7 +30,7 @@ func New(parent context.Context) (context.Context, context.CancelFunc, error) {
 		chromedp.Flag("lang", "en-GB"))
 	alloc, endAlloc := chromedp.NewExecAllocator(parent, opts...)
 	ctx, end := chromedp.NewContext(alloc)
-	if err := chromedp.Run(ctx); err != nil {
+	if err := chromedp.Do(ctx); err != nil {
 		end()
 		endAlloc()
 		return nil, nil, err

@@ -12,7 +12,6 @@ import (
 	"path/filepath"
 	"time"
 
-	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/chromedp"
 
 	"agonometer/internal/browser"
@@ -37,22 +36,21 @@ func shoot(link, out string, all bool) error {
 	defer cancel()
 	ctx, stop := context.WithTimeout(ctx, 2*time.Minute)
 	defer stop()
-	take := func(name string, width, height int64, actions ...chromedp.Action) error {
-		var png []byte
-		steps := append([]chromedp.Action{chromedp.EmulateViewport(width, height)}, actions...)
-		steps = append(steps, chromedp.CaptureScreenshot(&png))
-		if err := chromedp.Run(ctx, steps...); err != nil {
+	take := func(name string, width, height int64, steps ...chromedp.Action[chromedp.Void]) error {
+		steps = append([]chromedp.Action[chromedp.Void]{chromedp.EmulateViewport(width, height)}, steps...)
+		if err := chromedp.Do(ctx, steps...); err != nil {
+			return fmt.Errorf("%s: %w", name, err)
+		}
+		png, err := chromedp.Run(ctx, chromedp.CaptureScreenshot())
+		if err != nil {
 			return fmt.Errorf("%s: %w", name, err)
 		}
 		return os.WriteFile(filepath.Join(out, name+".png"), png, 0o644)
 	}
-	ready := chromedp.WaitVisible(`main h1`)
-	if err := chromedp.Run(ctx, emulation.SetEmulatedMedia().WithFeatures([]*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: "light"}}),
-		chromedp.Navigate(link), chromedp.WaitVisible(`main table`)); err != nil {
+	if err := chromedp.Do(ctx, chromedp.Navigate(link), chromedp.WaitVisible(`main table`)); err != nil {
 		return fmt.Errorf("sign in: %w", err)
 	}
-	const failedBout = `//a[contains(@aria-label, 'failed, check failed')]`
-	if err := take("console-contests", 1280, 800, ready); err != nil {
+	if err := take("console-contests", 1280, 800); err != nil {
 		return err
 	}
 	if err := take("console-contest", 1280, 800, chromedp.Click(`main table a`), chromedp.WaitVisible(`section[aria-label="Standings"]`)); err != nil {
@@ -63,14 +61,15 @@ func shoot(link, out string, all bool) error {
 			return err
 		}
 	}
-	if err := take("console-bout", 1280, 800, chromedp.Click(failedBout, chromedp.BySearch), chromedp.WaitVisible(`section[aria-label="Facts"]`), chromedp.WaitVisible(`[data-state="open"] pre`)); err != nil {
+	const failed = `//a[contains(@aria-label, 'failed, check failed: tests')]`
+	if err := take("console-bout", 1280, 800, chromedp.Click(failed), chromedp.WaitVisible(`section[aria-label="Facts"]`), chromedp.WaitVisible(`[data-state="open"] pre`)); err != nil {
 		return err
 	}
-	if err := take("console-bout-change", 1280, 800, chromedp.Click(`//button[text()='Change']`, chromedp.BySearch), chromedp.WaitVisible(`h3 button`)); err != nil {
+	if err := take("console-bout-change", 1280, 800, chromedp.Click(`//button[text()='Change']`), chromedp.WaitVisible(`h3 button`)); err != nil {
 		return err
 	}
 	if !all {
 		return nil
 	}
-	return take("bout-dark", 1280, 800, chromedp.Click(`//button[contains(., 'Dark')]`, chromedp.BySearch), chromedp.Click(`//button[text()='Checks']`, chromedp.BySearch))
+	return take("bout-dark", 1280, 800, chromedp.Click(`//button[contains(., 'Dark')]`), chromedp.Click(`//button[text()='Checks']`), chromedp.WaitVisible(`[data-state="open"] pre`))
 }

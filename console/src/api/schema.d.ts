@@ -615,6 +615,7 @@ export interface components {
         HarnessCosts: {
             capture_ms: number | null;
             home_bytes: number | null;
+            home_layered: boolean;
             home_ms: number | null;
             judge_copy_ms: number | null;
             workspace_ms: number | null;

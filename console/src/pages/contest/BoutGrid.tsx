@@ -28,7 +28,7 @@ function Chip({ bout }: { bout: Bout }) {
     >
       <Mark look={look} />
       <span className="truncate">{short}</span>
-      <span className="ml-auto pl-1 tabular-nums text-faint">{bout.elapsed_ms === null ? '' : duration(bout.elapsed_ms)}</span>
+      <span className="ml-auto pl-1 whitespace-nowrap tabular-nums text-faint">{bout.elapsed_ms === null ? '' : duration(bout.elapsed_ms)}</span>
       {marks(bout).map((m) => (
         <span key={m} className="rounded bg-lamp/15 px-1 text-lamp">
           {m}
@@ -68,7 +68,7 @@ export function BoutGrid({ contest }: { contest: ContestDetail }) {
               Contender
             </th>
             {contest.tasks.map((t) => (
-              <th key={t.task} scope="col" className="min-w-32 px-2 py-2 align-bottom font-medium">
+              <th key={t.task} scope="col" className="min-w-38 px-2 py-2 align-bottom font-medium">
                 <span className="text-ink">{t.task}</span>
                 <span className="line-clamp-2 font-normal">{t.title}</span>
               </th>
@@ -78,9 +78,9 @@ export function BoutGrid({ contest }: { contest: ContestDetail }) {
         <tbody>
           {contest.contenders.map((c) => (
             <tr key={c.contender} className="border-t border-line align-top">
-              <th scope="row" className="max-w-44 px-3 py-2 font-medium">
+              <th scope="row" className="max-w-36 px-3 py-2 font-medium">
                 {c.contender}
-                <span className="line-clamp-2 text-xs font-normal text-faint">{c.title}</span>
+                <span className="hidden text-xs font-normal text-faint sm:line-clamp-2">{c.title}</span>
               </th>
               {contest.tasks.map((t) => (
                 <td key={t.task} className="px-2 py-2">

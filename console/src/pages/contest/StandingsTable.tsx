@@ -27,7 +27,7 @@ export function StandingsTable({ standings }: { standings: Standings }) {
                 </td>
                 <td className="px-2 py-2 text-right">
                   <span className="flex items-center justify-end gap-2">
-                    <svg viewBox="0 0 40 6" className="hidden h-1.5 w-10 sm:block" aria-hidden="true">
+                    <svg viewBox="0 0 40 6" className="hidden h-1.5 w-10 min-[1500px]:block" aria-hidden="true">
                       <rect width="40" height="6" rx="3" className="fill-line" />
                       <rect width={40 * (r.success_share ?? 0)} height="6" rx="3" className="fill-water" />
                     </svg>
