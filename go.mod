@@ -12,6 +12,7 @@ require (
 	github.com/jedib0t/go-pretty/v6 v6.8.3
 	github.com/klauspost/compress v1.20.3
 	github.com/oklog/ulid/v2 v2.1.2
+	github.com/santhosh-tekuri/jsonschema/v6 v6.0.3
 	github.com/spf13/cobra v1.10.2
 	github.com/stretchr/testify v1.12.1
 	github.com/tmaxmax/go-sse v0.12.0

@@ -182,9 +182,12 @@ func (w *walker) value(n *yaml.Node, v reflect.Value, key string, depth int) {
 	}
 	switch v.Kind() {
 	case reflect.Pointer:
+		before := len(w.doc.Problems)
 		p := reflect.New(v.Type().Elem())
-		v.Set(p)
 		w.value(n, p.Elem(), key, depth)
+		if len(w.doc.Problems) == before { // a value that could not be read counts as absent
+			v.Set(p)
+		}
 	case reflect.Struct:
 		w.mapping(n, v, key, depth)
 	case reflect.Slice:
