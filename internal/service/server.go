@@ -62,6 +62,8 @@ type Server struct {
 	feeds    context.Context
 	endFeeds context.CancelFunc
 	served   chan error
+	// operations counts what the router really has.
+	operations int
 
 	mu    sync.Mutex
 	codes map[string]time.Time
@@ -269,6 +271,7 @@ func (s *Server) handler() http.Handler {
 		}
 		r.Handle(route.method, Prefix+pathParam.ReplaceAllString(route.path, ":$1"), handlers...)
 	}
+	s.operations = len(r.Routes())
 	r.NoRoute(s.consoleFile)
 	r.NoMethod(func(c *gin.Context) {
 		s.problem(c, http.StatusMethodNotAllowed, "This method is not allowed here", c.Request.Method+" "+c.Request.URL.Path)
@@ -377,3 +380,7 @@ func (s *Server) consoleFile(c *gin.Context) {
 		"'; img-src 'self' data:; font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'")
 	c.Data(http.StatusOK, "text/html; charset=utf-8", []byte(strings.ReplaceAll(string(page), "__NONCE__", nonce)))
 }
+
+// RouteCount is the number of operations that the router has, for the test that
+// holds the OpenAPI document against it.
+func (s *Server) RouteCount() int { return s.operations }

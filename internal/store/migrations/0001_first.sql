@@ -26,7 +26,7 @@ CREATE TABLE contest_tasks (
     start_commit TEXT NOT NULL,
     digest TEXT NOT NULL,
     size TEXT NOT NULL,
-    labels TEXT NOT NULL,
+    labels TEXT,
     checks TEXT NOT NULL,
     limits TEXT NOT NULL,
     "prepare" TEXT NOT NULL,
