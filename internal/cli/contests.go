@@ -223,7 +223,8 @@ func (a *app) standings(d api.ContestDetail) error {
 			plain(strconv.Itoa(r.Failed)), plain(strconv.Itoa(r.Void)), medianMS(r.MedianElapsedMS), medianMS(r.MedianPassedMS), number(r.MedianFiles), number(r.MedianAdded), number(r.MedianRemoved)})
 	}
 	if err := a.rows(a.format, st, []column{{head: "Contender"}, {head: "Passed", right: true}, {head: "Success", right: true}, {head: "Failed", right: true}, {head: "Void", right: true},
-		{head: "Elapsed", right: true}, {head: "When passed", right: true}, {head: "Files", right: true}, {head: "Lines +", right: true}, {head: "Lines -", right: true}}, lines, "No contenders."); err != nil {
+		{head: "Elapsed", right: true, key: "median_elapsed_ms"}, {head: "When passed", right: true, key: "median_passed_ms"}, {head: "Files", right: true, key: "median_files"},
+		{head: "Lines +", right: true, key: "median_lines_added"}, {head: "Lines -", right: true, key: "median_lines_removed"}}, lines, "No contenders."); err != nil {
 		return err
 	}
 	if a.format == formatTable {

@@ -42,6 +42,8 @@ func (f *format) Set(s string) error {
 type column struct {
 	head  string
 	right bool
+	// key is the column's name for programs, with its unit; default: made from head.
+	key string
 }
 
 // cell is a value as people read it, and as programs do.
@@ -62,7 +64,9 @@ func (a *app) rows(f format, data any, columns []column, lines [][]cell, empty s
 		w := csv.NewWriter(a.out)
 		head := make([]string, len(columns))
 		for i, c := range columns {
-			head[i] = strings.ReplaceAll(strings.ToLower(c.head), " ", "_")
+			if head[i] = c.key; c.key == "" {
+				head[i] = strings.ReplaceAll(strings.ToLower(c.head), " ", "_")
+			}
 		}
 		_ = w.Write(head)
 		for _, line := range lines {

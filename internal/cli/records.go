@@ -169,7 +169,7 @@ func (a *app) report(r api.Report) error {
 		}
 		lines = append(lines, []cell{{shown: f.Level, plain: f.Level, color: color}, plain(f.What), plain(f.Detail), plain(f.Remedy)})
 	}
-	if err := a.rows(a.format, r, []column{{head: ""}, {head: "What"}, {head: "Found"}, {head: "To do"}}, lines, "Nothing to report."); err != nil {
+	if err := a.rows(a.format, r, []column{{head: "", key: "level"}, {head: "What"}, {head: "Found"}, {head: "To do"}}, lines, "Nothing to report."); err != nil {
 		return err
 	}
 	if !r.OK {
@@ -261,7 +261,7 @@ func (a *app) boutCommand() *cobra.Command {
 					filesText(b.Footprint), sizeText(b.Footprint), plain(boutNotes(b))})
 			}
 			return a.rows(a.format, all, []column{{head: "Bout"}, {head: "Task"}, {head: "Contender"}, {head: "Repeat", right: true}, {head: "State"}, {head: "Verdict"},
-				{head: "Elapsed", right: true}, {head: "Files", right: true}, {head: "Lines", right: true}, {head: "Notes"}}, lines, "No bouts.")
+				{head: "Elapsed", right: true, key: "elapsed_ms"}, {head: "Files", right: true}, {head: "Lines", right: true}, {head: "Notes"}}, lines, "No bouts.")
 		}})
 	list.Flags().StringVar(&filter.Contest, "contest", "", "only bouts of this contest")
 	list.Flags().StringVar(&filter.Task, "task", "", "only bouts on this task")

@@ -246,7 +246,8 @@ func programsOf(command string) []string {
 	})
 	syntax.Walk(file, func(n syntax.Node) bool {
 		if c, ok := n.(*syntax.CallExpr); ok && len(c.Args) > 0 {
-			if w := c.Args[0].Lit(); w != "" && !functions[w] && !slices.Contains(everywhere, w) && !slices.Contains(out, w) {
+			// A path inside the repository is the project's own.
+			if w := c.Args[0].Lit(); w != "" && (!strings.Contains(w, "/") || filepath.IsAbs(w)) && !functions[w] && !slices.Contains(everywhere, w) && !slices.Contains(out, w) {
 				out = append(out, w)
 			}
 		}

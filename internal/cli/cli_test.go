@@ -1,0 +1,265 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"encoding/csv"
+	"encoding/json"
+	"log/slog"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"agonometer/demo"
+	"agonometer/internal/api"
+	"agonometer/internal/bout/confine"
+	"agonometer/internal/schema"
+	"agonometer/internal/service"
+)
+
+// As a child of a test this program is the client itself.
+func TestMain(m *testing.M) {
+	confine.MaybeSupervise()
+	if os.Getenv("AGONOMETER_TEST_CLIENT") != "" {
+		os.Exit(Main(context.Background(), os.Args[1:], os.Stdin, os.Stdout, os.Stderr))
+	}
+	os.Exit(m.Run())
+}
+
+// run runs the client in this process, without a terminal.
+func run(t *testing.T, args ...string) (code int, out, errs string) {
+	t.Helper()
+	var o, e bytes.Buffer
+	code = Main(t.Context(), args, strings.NewReader(""), &o, &e)
+	return code, o.String(), e.String()
+}
+
+func must(t *testing.T, args ...string) string {
+	t.Helper()
+	code, out, errs := run(t, args...)
+	require.Zero(t, code, "%v: %s%s", args, out, errs)
+	return out
+}
+
+func git(t *testing.T, dir string, args ...string) {
+	t.Helper()
+	cmd := exec.Command("git", args...)
+	cmd.Dir = dir
+	cmd.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + t.TempDir(), "GIT_AUTHOR_NAME=a", "GIT_AUTHOR_EMAIL=a@localhost", "GIT_COMMITTER_NAME=a", "GIT_COMMITTER_EMAIL=a@localhost"}
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, string(out))
+}
+
+// setUp starts a service with one finished contest and points the client at it.
+func setUp(t *testing.T) (dir string, contest api.ContestDetail) {
+	t.Helper()
+	dir = t.TempDir()
+	data := t.TempDir()
+	t.Setenv("AGONOMETER_DATA", data)
+	t.Setenv("AGONOMETER_SERVICE", "")
+	t.Setenv("AGONOMETER_TOKEN", "")
+	s, err := service.Start(service.Options{Data: data, Listen: "127.0.0.1:0", Version: "test", Log: slog.New(slog.DiscardHandler)})
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = s.Close() })
+	files := map[string]string{
+		"repo/a.txt": "a\n",
+		"t.md":       "---\ntask: word\ntitle: Write a word\nrepository: repo\nstart_commit: HEAD\nchecks:\n  - name: word\n    run: grep -q word a.txt\n---\nWrite a word into a.txt.\n",
+		"good.yaml":  "contender: good\ntitle: Good\nrun: [sh, -c, \"echo word >> a.txt; printf 'red \\\\033[31m title \\\\033]0;x\\\\007'\"]\n",
+		"bad.yaml":   "contender: bad\ntitle: Bad\nrun: [sh, -c, \"echo wrod >> a.txt\"]\n",
+		"c.yaml":     "contest: words\ntasks: [t.md]\ncontenders: [good.yaml, bad.yaml]\nseed: 5\n",
+	}
+	for name, text := range files {
+		full := filepath.Join(dir, name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(full), 0o755))
+		require.NoError(t, os.WriteFile(full, []byte(text), 0o644))
+	}
+	git(t, filepath.Join(dir, "repo"), "init", "-q", ".")
+	git(t, filepath.Join(dir, "repo"), "add", "-A")
+	git(t, filepath.Join(dir, "repo"), "commit", "-qm", "start")
+	out := must(t, "contest", "start", filepath.Join(dir, "c.yaml"), "--yes", "--watch")
+	assert.Contains(t, out, "2 bouts = 1 tasks x 2 contenders x 1 repeats")
+	assert.Contains(t, out, "good on word, repeat 1: passed")
+	assert.Contains(t, out, "bad on word, repeat 1: failed, check-failed (word)")
+	assert.Regexp(t, `good +1 of 1 +100%`, out)
+	require.NoError(t, json.Unmarshal([]byte(must(t, "contest", "show", "--format", "json")), &contest))
+	return dir, contest
+}
+
+func TestRecordsInEveryFormat(t *testing.T) {
+	_, contest := setUp(t)
+	bout := contest.Bouts[0].ID
+	good := contest.Bouts[0]
+	for _, b := range contest.Bouts {
+		if b.Contender == "good" {
+			good = b
+		}
+	}
+	commands := [][]string{{"contest", "list"}, {"contest", "show"}, {"contest", "standings", "words"}, {"bout", "list"}, {"bout", "list", "--contest", "words"}, {"bout", "show", bout},
+		{"bout", "show", bout[20:], "--tests"}, {"bout", "diff", bout, "--stat"}, {"task", "list"}, {"task", "show", "word"}, {"contender", "list"}, {"contender", "show", "good"},
+		{"contender", "check", "good"}, {"doctor"}}
+	for _, command := range commands {
+		for _, f := range []string{"table", "json", "csv", "markdown"} {
+			out := must(t, append(command, "--format", f)...)
+			switch f {
+			case "json":
+				var v any
+				assert.NoError(t, json.Unmarshal([]byte(out), &v), command)
+			case "csv":
+				rows, err := csv.NewReader(strings.NewReader(out)).ReadAll()
+				assert.NoError(t, err, command)
+				assert.GreaterOrEqual(t, len(rows), 2, command)
+			case "markdown":
+				assert.Contains(t, out, ":--- |", command)
+			}
+			assert.NotContains(t, out, "\x1b", "no colours and no control characters in a pipe: %v", command)
+		}
+	}
+	patch := must(t, "bout", "diff", good.ID)
+	assert.True(t, strings.HasPrefix(patch, "diff --git a/a.txt b/a.txt"))
+	assert.Contains(t, must(t, "bout", "log", good.ID), "\x1b[31m", "a pipe gets the bytes as they are")
+	_, _, errs := run(t, "bout", "log", good.ID, "--check", "word")
+	assert.Contains(t, errs, "Nothing was printed.")
+	assert.Contains(t, must(t, "contest", "watch"), "good")
+	assert.Regexp(t, `^http://127\.0\.0\.1:\d+/sign-in#\S{40,}\n$`, must(t, "console"))
+}
+
+func TestMistakesSayWhatToDo(t *testing.T) {
+	dir, contest := setUp(t)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "wrong.yaml"), []byte("contest: x\ntasks: [no.md]\ncontenders: [good.yaml]\nrepeats: 0\n"), 0o644))
+	cases := []struct {
+		args []string
+		code int
+		says string
+	}{
+		{[]string{"contests"}, 2, "unknown command"},
+		{[]string{"contest", "lst"}, 2, `unknown command "lst"`},
+		{[]string{"contest", "list", "--colour"}, 2, "unknown flag"},
+		{[]string{"contest", "list", "--format", "xml"}, 2, "expected table, json, csv or markdown"},
+		{[]string{"bout", "show"}, 2, "accepts 1 arg"},
+		{[]string{"contest", "show", "nothing"}, 1, "agonometer contest list"},
+		{[]string{"bout", "show", "ZZZZ"}, 1, "agonometer bout list"},
+		{[]string{"task", "show", "nothing"}, 1, "no such record"},
+		{[]string{"contest", "stop", contest.ID}, 1, "has ended already"},
+		{[]string{"contest", "start", filepath.Join(dir, "none.yaml")}, 1, "no such file"},
+		{[]string{"contest", "start", filepath.Join(dir, "good.yaml")}, 2, "is not a contest file"},
+		{[]string{"contest", "start", filepath.Join(dir, "wrong.yaml"), "--yes"}, 1, "wrong.yaml:4: repeats: found 0"},
+		{[]string{"contest", "list", "--service", "http://127.0.0.1:1"}, 1, "start one with: agonometer serve"},
+		{[]string{"contest", "list", "--service", "nonsense"}, 1, "is not a service's address"},
+		{[]string{"contest", "list", "--data", filepath.Join(dir, "nowhere")}, 1, "no service has run with the data folder"},
+		{[]string{"stand-in", "albatross"}, 2, "there are turnstone, sanderling, whimbrel"},
+	}
+	for _, c := range cases {
+		t.Run(strings.Join(c.args, " "), func(t *testing.T) {
+			code, out, errs := run(t, c.args...)
+			assert.Equal(t, c.code, code, out+errs)
+			assert.Contains(t, errs, c.says)
+		})
+	}
+	var list []api.Contest
+	require.NoError(t, json.Unmarshal([]byte(must(t, "contest", "list", "--format", "json")), &list))
+	assert.Len(t, list, 1, "nothing was started by mistake")
+}
+
+// The local check says word for word what the service says.
+func TestValidateSaysWhatTheServiceSays(t *testing.T) {
+	dir, _ := setUp(t)
+	wrong := filepath.Join(dir, "wrong.yaml")
+	require.NoError(t, os.WriteFile(wrong, []byte("contest: x\ntasks: [t2.md]\ncontenders: [good.yaml, none.yaml]\nrepeats: 0\ncolour: red\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "t2.md"), []byte("---\ntask: word\ntitle: T\nrepository: repo\nstart_commit: v9\nchecks: []\n---\n"), 0o644))
+	code, local, _ := run(t, "validate", wrong)
+	assert.Equal(t, 1, code)
+	code, _, remote := run(t, "contest", "start", wrong, "--yes")
+	assert.Equal(t, 1, code)
+	lines := strings.Split(strings.TrimSpace(strings.ReplaceAll(local, dir+"/", "")), "\n")
+	assert.Len(t, lines, 6)
+	for _, l := range lines {
+		assert.Contains(t, strings.ReplaceAll(remote, dir+"/", ""), l)
+	}
+	code, out, _ := run(t, "validate", filepath.Join(dir, "c.yaml"), filepath.Join(dir, "t.md"), filepath.Join(dir, "good.yaml"))
+	assert.Zero(t, code, out)
+	assert.Contains(t, out, "3 files: nothing is wrong.")
+	code, out, _ = run(t, "validate", filepath.Join(dir, "repo", "a.txt"))
+	assert.Equal(t, 1, code)
+	assert.Contains(t, out, "none of the three kinds")
+}
+
+func TestPruneWithAndWithoutAService(t *testing.T) {
+	setUp(t)
+	assert.Contains(t, must(t, "prune"), "2 folders")
+	code, _, errs := run(t, "prune", "--data", filepath.Join(t.TempDir(), "none"))
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errs, "there is no data folder")
+	assert.Contains(t, must(t, "prune", "--data", t.TempDir()), "Freed 0 B in 0 folders.")
+}
+
+func TestEmptyStates(t *testing.T) {
+	data := t.TempDir()
+	t.Setenv("AGONOMETER_DATA", data)
+	s, err := service.Start(service.Options{Data: data, Listen: "127.0.0.1:0", Log: slog.New(slog.DiscardHandler)})
+	require.NoError(t, err)
+	defer s.Close()
+	assert.Contains(t, must(t, "contest", "list"), "agonometer contest start FILE")
+	assert.Equal(t, "[]\n", must(t, "contest", "list", "--format", "json"))
+	assert.Contains(t, must(t, "bout", "list"), "No bouts.")
+	assert.Contains(t, must(t, "task", "list"), "agonometer validate FILE")
+	code, _, errs := run(t, "contest", "standings")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errs, "there is no contest yet")
+}
+
+func TestHelpAndVersion(t *testing.T) {
+	for _, args := range [][]string{{}, {"--help"}, {"contest"}, {"bout", "--help"}, {"serve", "--help"}, {"completion", "bash"}, {"version"}, {"version", "--format", "json"}} {
+		assert.NotEmpty(t, must(t, args...), args)
+	}
+	assert.NotContains(t, must(t), "stand-in ", "the demo's own command is not for people")
+}
+
+func TestVisible(t *testing.T) {
+	cases := map[string]string{
+		"plain ü 港":    "plain ü 港",
+		"\x1b[31m":     "␛[31m",
+		"a\x00b\x7f\r": "a␀b␡␍",
+		"\u202etxt":    `\u202etxt`,
+		"bad \xff":     `bad \xff`,
+		"tab\tline\n":  "tab\tline\n",
+		"\u009b31m":    `\u009b31m`,
+	}
+	for in, want := range cases {
+		assert.Equal(t, want, visible(in))
+	}
+}
+
+func TestSchemasAreCurrent(t *testing.T) {
+	for kind := range schema.Kinds() {
+		want, err := schema.Of(kind)
+		require.NoError(t, err)
+		got, err := os.ReadFile(filepath.Join("..", "..", "docs", "schema", kind+".schema.json"))
+		require.NoError(t, err)
+		assert.Equal(t, string(want), string(got), "docs/schema is not current: make docs")
+	}
+}
+
+// The demo's repositories have the same commits on every machine, and all its
+// files are right.
+func TestDemoFiles(t *testing.T) {
+	dir := t.TempDir()
+	program, err := exec.LookPath("git")
+	require.NoError(t, err)
+	require.NoError(t, demo.Unpack(t.Context(), dir, "/bin/true", program))
+	require.NoError(t, demo.Unpack(t.Context(), dir, "/bin/true", program), "a second time changes nothing")
+	must(t, "validate", filepath.Join(dir, demo.Contest))
+	for repo, want := range map[string]string{"tidebook": "3946f1438c28", "lampkeeper": "80bc736e7273"} {
+		tag := map[string]string{"tidebook": "v1.0", "lampkeeper": "v0.6"}[repo]
+		out, err := exec.Command("git", "-C", filepath.Join(dir, "repositories", repo), "rev-parse", "--short=12", tag).Output()
+		require.NoError(t, err)
+		assert.Equal(t, want, strings.TrimSpace(string(out)))
+		count, err := exec.Command("git", "-C", filepath.Join(dir, "repositories", repo), "rev-list", "--count", "HEAD").Output()
+		require.NoError(t, err)
+		assert.Equal(t, "6", strings.TrimSpace(string(count)))
+	}
+}
