@@ -27,8 +27,8 @@ CREATE TABLE contest_tasks (
     digest TEXT NOT NULL,
     size TEXT NOT NULL,
     labels TEXT,
-    checks TEXT NOT NULL,
-    limits TEXT NOT NULL,
+    checks TEXT,
+    limits TEXT,
     "prepare" TEXT NOT NULL,
     brief TEXT NOT NULL,
     PRIMARY KEY (contest_id, slug)

@@ -1,0 +1,159 @@
+package service_test
+
+import (
+	"context"
+	"errors"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/chromedp/cdproto/log"
+	"github.com/chromedp/cdproto/network"
+	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"agonometer/internal/browser"
+)
+
+// newBrowser starts a browser, and gathers what it complains of and asks for.
+func newBrowser(t *testing.T) (ctx context.Context, complaints, requests func() []string) {
+	t.Helper()
+	ctx, cancel, err := browser.New(t.Context())
+	if errors.Is(err, browser.ErrNone) {
+		t.Fatal(err, "; make test installs it")
+	}
+	require.NoError(t, err)
+	t.Cleanup(cancel)
+	ctx, stop := context.WithTimeout(ctx, time.Minute)
+	t.Cleanup(stop)
+	var mu sync.Mutex
+	var said, asked []string
+	entries := chromedp.Events(ctx, log.EntryAdded)
+	sent := chromedp.Events(ctx, network.RequestWillBeSent)
+	go func() { // ends with the browser
+		for e, err := range entries {
+			if err != nil {
+				return
+			}
+			mu.Lock()
+			said = append(said, string(e.Entry.Level)+" "+e.Entry.Text)
+			mu.Unlock()
+		}
+	}()
+	go func() { // ends with the browser
+		for e, err := range sent {
+			if err != nil {
+				return
+			}
+			mu.Lock()
+			asked = append(asked, e.Request.URL)
+			mu.Unlock()
+		}
+	}()
+	get := func(list *[]string) func() []string {
+		return func() []string {
+			mu.Lock()
+			defer mu.Unlock()
+			return append([]string(nil), *list...)
+		}
+	}
+	return ctx, get(&said), get(&asked)
+}
+
+func text(t *testing.T, ctx context.Context, selector string) string {
+	t.Helper()
+	s, err := chromedp.Run(ctx, chromedp.Text(selector))
+	require.NoError(t, err, selector)
+	return s
+}
+
+func TestConsole(t *testing.T) {
+	p := newPort(t, "repeats: 2\n", map[string]string{
+		"good":    `sleep 0.4; echo on > lamp.txt; printf '<img src=x onerror=document.title="owned">\n\033[31mred\n' > note.html; echo "<script>document.title='owned'</script> done"`,
+		"wrong":   "echo dim > lamp.txt; sleep 0.2",
+		"unmoved": "sleep 0.2",
+	})
+	p.files["lamp.md"] = strings.Replace(portTask, "run: grep -qx on lamp.txt", `run: echo "<b>checking</b>"; grep -qx on lamp.txt`, 1)
+	s, c := start(t, t.TempDir())
+	ctx, complaints, requests := newBrowser(t)
+
+	// A stranger is told how to sign in.
+	require.NoError(t, chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800), chromedp.Navigate(s.URL()+"/"), chromedp.WaitVisible(`[role="alert"]`)))
+	assert.Contains(t, text(t, ctx, `[role="alert"]`), "agonometer console")
+
+	// Sign in by the link; the code is gone from the address.
+	require.NoError(t, chromedp.Do(ctx, chromedp.Navigate(s.SignInLink()), chromedp.WaitVisible(`//p[contains(., 'There is no contest yet')]`)))
+	at, err := chromedp.Run(ctx, chromedp.Location())
+	require.NoError(t, err)
+	assert.Equal(t, s.URL()+"/", at)
+	before := len(complaints())
+
+	// Watch a contest finish, without reloading.
+	d := begin(t, c, p)
+	require.NoError(t, chromedp.Do(ctx, chromedp.Navigate(s.URL()+"/contests/"+d.ID), chromedp.WaitVisible(`p[data-state="running"]`), chromedp.WaitVisible(`p[data-state="done"]`)))
+	require.NoError(t, chromedp.Do(ctx, chromedp.Click(`//nav/a[text()='Contests']`), chromedp.Click(`main table a`), chromedp.WaitVisible(`p[data-state="done"]`)))
+	assert.Equal(t, "Done: 6 bouts", text(t, ctx, `p[data-state]`))
+	grid := text(t, ctx, `section[aria-label="Bouts"]`)
+	for _, want := range []string{"passed", "lit", "no-change", "good", "wrong", "unmoved"} {
+		assert.Contains(t, grid, want)
+	}
+	table := text(t, ctx, `section[aria-label="Standings"]`)
+	assert.Contains(t, table, "2 of 2")
+	assert.Contains(t, table, "final")
+
+	// By keyboard: from a bout to its neighbour, and in.
+	first, err := chromedp.Run(ctx, chromedp.Evaluate[string](`(() => { const a = document.querySelector('section[aria-label="Bouts"] td a'); a.focus(); return a.getAttribute('aria-label'); })()`))
+	require.NoError(t, err)
+	require.NoError(t, chromedp.Do(ctx, chromedp.KeyEvent(kb.ArrowDown)))
+	second, err := chromedp.Run(ctx, chromedp.Evaluate[string](`document.activeElement.getAttribute('aria-label') ?? ''`))
+	require.NoError(t, err)
+	assert.Contains(t, first, "repeat 1")
+	assert.NotEqual(t, first, second)
+
+	// Open a bout and read its diff: a contender's text is text.
+	good := only(t, d, "good")
+	require.NoError(t, chromedp.Do(ctx, chromedp.Click(`//a[contains(@aria-label, 'good on lamp, repeat 1: passed')]`), chromedp.WaitVisible(`section[aria-label="Facts"]`)))
+	assert.Contains(t, text(t, ctx, "main"), "every check passed")
+	require.NoError(t, chromedp.Do(ctx, chromedp.Click(`//h3/button[contains(., 'lit')]`), chromedp.WaitVisible(`[data-state="open"] pre`)))
+	assert.Contains(t, text(t, ctx, `[data-state="open"] pre`), "<b>checking</b>")
+	require.NoError(t, chromedp.Do(ctx, chromedp.Click(`//button[text()='Change']`), chromedp.WaitVisible(`//td[contains(., 'onerror')]`)))
+	diff := text(t, ctx, `[role="tabpanel"][data-state="active"]`)
+	for _, want := range []string{"lamp.txt", "note.html", "<img src=x onerror", "␛[31mred"} {
+		assert.Contains(t, diff, want)
+	}
+	require.NoError(t, chromedp.Do(ctx, chromedp.Click(`//button[text()='What the tool printed']`), chromedp.WaitVisible(`//pre[contains(., 'done')]`)))
+	assert.Contains(t, text(t, ctx, `[role="tabpanel"][data-state="active"] pre`), "<script>document.title='owned'</script>")
+	title, err := chromedp.Run(ctx, chromedp.Title())
+	require.NoError(t, err)
+	assert.Equal(t, "good on lamp - Agonometer", title)
+
+	// A page that is opened directly, and one that is not there.
+	require.NoError(t, chromedp.Do(ctx, chromedp.Navigate(s.URL()+"/bouts/"+good.ID+"?show=change"), chromedp.WaitVisible(`//td[contains(., 'onerror')]`)))
+	require.NoError(t, chromedp.Do(ctx, chromedp.Navigate(s.URL()+"/bouts/01NOSUCHBOUT"), chromedp.WaitVisible(`[role="alert"]`)))
+	assert.Contains(t, text(t, ctx, `[role="alert"]`), "no such record")
+
+	for _, said := range complaints()[before:] {
+		assert.NotContains(t, said, "Content Security Policy")
+	}
+	for _, url := range requests() {
+		assert.True(t, strings.HasPrefix(url, s.URL()) || strings.HasPrefix(url, "data:") || strings.HasPrefix(url, "about:"), "asked for %s", url)
+	}
+}
+
+// The dialog before a contest is stopped works under the strict policy.
+func TestConsoleStopsAContest(t *testing.T) {
+	p := newPort(t, "", map[string]string{"slow": "while :; do sleep 0.05; done"})
+	s, c := start(t, t.TempDir())
+	d := begin(t, c, p)
+	ctx, complaints, _ := newBrowser(t)
+	require.NoError(t, chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800), chromedp.Navigate(s.SignInLink()), chromedp.WaitVisible(`main table`),
+		chromedp.Navigate(s.URL()+"/contests/"+d.ID), chromedp.Click(`//button[contains(., 'Stop the contest')]`), chromedp.WaitVisible(`[role="alertdialog"]`),
+		chromedp.Click(`//button[text()='Stop it']`), chromedp.WaitVisible(`p[data-state="stopped"]`)))
+	assert.Contains(t, text(t, ctx, `section[aria-label="Standings"]`), "the contest was stopped before its end")
+	for _, said := range complaints() {
+		assert.NotContains(t, said, "Content Security Policy")
+	}
+}

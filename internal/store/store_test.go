@@ -1,0 +1,206 @@
+package store
+
+import (
+	"bytes"
+	"context"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"agonometer/internal/core/verdict"
+)
+
+func open(t *testing.T, dir string) *Store {
+	t.Helper()
+	s, err := Open(dir, time.Now)
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = s.Close() })
+	return s
+}
+
+func contestWith(t *testing.T, s *Store, bouts int) (*Contest, []Bout) {
+	t.Helper()
+	c := &Contest{ID: s.NewID(), Name: "trial", Title: "Trial", State: ContestWaiting, Seed: 1, Repeats: 1, AtOnce: 1, CreatedAt: time.Now()}
+	var rows []Bout
+	for i := range bouts {
+		rows = append(rows, Bout{ID: s.NewID(), ContestID: c.ID, Position: i, Task: "t", Contender: "c", Repeat: i + 1, State: Waiting, CreatedAt: time.Now()})
+	}
+	require.NoError(t, s.CreateContest(t.Context(), c, []ContestTask{{ContestID: c.ID, Slug: "t"}}, []ContestContender{{ContestID: c.ID, Slug: "c"}}, rows))
+	return c, rows
+}
+
+func TestContentsComeBackWhole(t *testing.T) {
+	s := open(t, t.TempDir())
+	big := bytes.Repeat([]byte("tide "), 1<<20)
+	for _, data := range [][]byte{nil, []byte("a"), big, {0, 1, 2, 255}} {
+		d, err := s.Put(data)
+		require.NoError(t, err)
+		again, err := s.Put(data)
+		require.NoError(t, err)
+		assert.Equal(t, d, again)
+		got, err := s.Get(d)
+		require.NoError(t, err)
+		assert.True(t, bytes.Equal(data, got))
+	}
+	d, err := s.Put(big)
+	require.NoError(t, err)
+	st, err := os.Stat(s.blobs.path(d))
+	require.NoError(t, err)
+	assert.Less(t, st.Size(), int64(len(big)/100), "it is compressed")
+}
+
+func TestDamagedContentsAreNoticed(t *testing.T) {
+	s := open(t, t.TempDir())
+	d, err := s.Put([]byte("a diff"))
+	require.NoError(t, err)
+	other, err := s.Put([]byte("another"))
+	require.NoError(t, err)
+	data, err := os.ReadFile(s.blobs.path(other))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(s.blobs.path(d), data, 0o600))
+	_, err = s.Get(d)
+	assert.ErrorContains(t, err, "damaged")
+	require.NoError(t, os.WriteFile(s.blobs.path(d), []byte("not compressed"), 0o600))
+	_, err = s.Get(d)
+	assert.ErrorContains(t, err, "damaged")
+	require.NoError(t, os.Remove(s.blobs.path(d)))
+	_, err = s.Get(d)
+	assert.ErrorContains(t, err, "missing from the data folder")
+	_, err = s.Get("../../etc/passwd")
+	assert.ErrorContains(t, err, "is not a digest")
+}
+
+func TestOneServiceAFolder(t *testing.T) {
+	dir := t.TempDir()
+	s := open(t, dir)
+	_, err := Open(dir, time.Now)
+	var locked *LockedError
+	require.ErrorAs(t, err, &locked)
+	require.NoError(t, s.Close())
+	open(t, dir)
+}
+
+// Records made by any earlier version are brought up to date, and nothing is lost.
+func TestMigrations(t *testing.T) {
+	names, err := filepath.Glob("migrations/*.sql")
+	require.NoError(t, err)
+	for version := range len(names) + 1 {
+		dir := t.TempDir()
+		s := open(t, dir)
+		db, err := s.db.DB()
+		require.NoError(t, err)
+		var applied int
+		require.NoError(t, db.QueryRow("PRAGMA user_version").Scan(&applied))
+		assert.Equal(t, len(names), applied)
+		if version > 0 {
+			contestWith(t, s, 2)
+		}
+		require.NoError(t, s.Close())
+		if version == 0 { // records from before there were any
+			require.NoError(t, os.Remove(filepath.Join(dir, "records.sqlite")))
+		}
+		again := open(t, dir)
+		bouts, err := again.Bouts(t.Context(), BoutFilter{})
+		require.NoError(t, err)
+		assert.Len(t, bouts, min(version, 1)*2)
+	}
+}
+
+func TestNewerRecordsAreLeftAlone(t *testing.T) {
+	dir := t.TempDir()
+	s := open(t, dir)
+	db, err := s.db.DB()
+	require.NoError(t, err)
+	_, err = db.Exec("PRAGMA user_version = 999")
+	require.NoError(t, err)
+	require.NoError(t, s.Close())
+	_, err = Open(dir, time.Now)
+	assert.ErrorContains(t, err, "made by a newer Agonometer")
+}
+
+func TestDamagedRecordsAreTold(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "records.sqlite"), []byte(strings.Repeat("not a database ", 100)), 0o600))
+	_, err := Open(dir, time.Now)
+	assert.Error(t, err)
+}
+
+func TestABoutAndItsEventsMoveTogether(t *testing.T) {
+	s := open(t, t.TempDir())
+	c, bouts := contestWith(t, s, 1)
+	b := &bouts[0]
+	woken := s.Changed(c.ID)
+	require.NoError(t, s.Advance(t.Context(), b, Working, map[string]any{"confinement": "namespaces"}))
+	select {
+	case <-woken:
+	default:
+		t.Error("nobody was woken")
+	}
+	again := s.Rerun(b)
+	require.NoError(t, s.Finish(t.Context(), b, Judgement{Verdict: verdict.Of(verdict.Facts{Void: verdict.Interrupted})}, again, nil))
+	got, err := s.Bout(t.Context(), b.ID)
+	require.NoError(t, err)
+	assert.Equal(t, again.ID, got.ReplacedBy)
+	assert.Equal(t, verdict.Interrupted, got.Verdict().Reason)
+	assert.NotNil(t, got.WorkingAt)
+	faults, err := s.Faults(t.Context(), b)
+	require.NoError(t, err)
+	assert.Zero(t, faults, "an interruption is no fault")
+	events, err := s.Events(t.Context(), c.ID, 0, 100)
+	require.NoError(t, err)
+	require.Len(t, events, 4)
+	last, err := s.LastEvent(t.Context(), c.ID)
+	require.NoError(t, err)
+	assert.Equal(t, events[3].ID, last)
+	rest, err := s.Events(t.Context(), c.ID, events[1].ID, 100)
+	require.NoError(t, err)
+	assert.Equal(t, events[2:], rest)
+
+	// A judgement is added beside the old one, and the newest is used.
+	require.NoError(t, s.Finish(t.Context(), again, Judgement{Verdict: verdict.Verdict{Outcome: verdict.Failed, Reason: verdict.CheckFailed}, Checks: []CheckResult{{Name: "a"}, {Name: "b"}}}, nil, nil))
+	require.NoError(t, s.Finish(t.Context(), again, Judgement{Verdict: verdict.Verdict{Outcome: verdict.Passed, Reason: verdict.ChecksPassed}}, nil, nil))
+	got, err = s.Bout(t.Context(), again.ID)
+	require.NoError(t, err)
+	require.Len(t, got.Judgements, 2)
+	assert.Len(t, got.Judgements[0].Checks, 2)
+	assert.Equal(t, verdict.Passed, got.Verdict().Outcome)
+}
+
+func TestManyWritersAtOnce(t *testing.T) {
+	s := open(t, t.TempDir())
+	c, bouts := contestWith(t, s, 16)
+	var wg sync.WaitGroup
+	errs := make([]error, len(bouts))
+	for i := range bouts {
+		wg.Add(1)
+		go func() {
+			defer wg.Done()
+			for range 10 {
+				if err := s.Say(context.Background(), &bouts[i], "working"); err != nil {
+					errs[i] = err
+				}
+			}
+		}()
+	}
+	wg.Wait()
+	for _, err := range errs {
+		assert.NoError(t, err)
+	}
+	events, err := s.Events(t.Context(), c.ID, 0, 1000)
+	require.NoError(t, err)
+	assert.Len(t, events, 161)
+}
+
+func TestUnknownRecords(t *testing.T) {
+	s := open(t, t.TempDir())
+	_, err := s.Contest(t.Context(), "01X")
+	assert.ErrorIs(t, err, ErrNotFound)
+	_, err = s.Bout(t.Context(), "01X")
+	assert.ErrorIs(t, err, ErrNotFound)
+}
