@@ -12,13 +12,18 @@ import (
 	"hash"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
+	"runtime"
 	"sort"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
+
+	"golang.org/x/sys/unix"
 )
 
 // Workspace is one contender's copy, with what is needed to take its change out again.
@@ -56,16 +61,11 @@ func (w *Workspace) Remove() error { return RemoveAll(w.Dir) }
 type stat struct {
 	size, mtime, ctime int64
 	inode              uint64
-	mode               fs.FileMode
+	mode               uint32
 }
 
-func statOf(st fs.FileInfo) stat {
-	s := stat{size: st.Size(), mtime: st.ModTime().UnixNano(), mode: st.Mode()}
-	if sys, ok := st.Sys().(*syscall.Stat_t); ok {
-		s.ctime = sys.Ctim.Nano()
-		s.inode = sys.Ino
-	}
-	return s
+func statOfSys(st *unix.Stat_t) stat {
+	return stat{size: st.Size, mtime: st.Mtim.Nano(), ctime: st.Ctim.Nano(), inode: st.Ino, mode: st.Mode}
 }
 
 // racy is how close to the baseline a change time may lie to be trusted.
@@ -91,14 +91,21 @@ func (c Copier) Make(ctx context.Context, p *Prepared, dir string, opt CopyOptio
 		return nil, err
 	}
 	began := time.Now()
-	if err := CopyTree(p.Template(), w.Tree(), opt); err != nil {
+	var mu sync.Mutex
+	noting := opt
+	skipped := w.Tree() + "/.git/"
+	noting.noted = func(name string, st stat) {
+		if !strings.HasPrefix(name, skipped) {
+			mu.Lock()
+			w.stats[name[len(w.Tree())+1:]] = st
+			mu.Unlock()
+		}
+	}
+	if err := CopyTree(p.Template(), w.Tree(), noting); err != nil {
 		return nil, fmt.Errorf("copy the workspace: %w", err)
 	}
 	if err := ctx.Err(); err != nil {
 		return nil, err
-	}
-	if err := w.note(w.Tree(), ""); err != nil {
-		return nil, fmt.Errorf("note the workspace's files: %w", err)
 	}
 	w.taken = time.Now()
 	w.PrepareMS = time.Since(began).Milliseconds()
@@ -123,32 +130,6 @@ func (c Copier) Make(ctx context.Context, p *Prepared, dir string, opt CopyOptio
 		}
 	}
 	return w, ctx.Err()
-}
-
-// note records the look of every file below dir.
-func (w *Workspace) note(dir, rel string) error {
-	list, err := os.ReadDir(dir)
-	if err != nil {
-		return err
-	}
-	for _, e := range list {
-		if e.Name() == ".git" {
-			continue
-		}
-		name := rel + e.Name()
-		if e.IsDir() {
-			if err := w.note(filepath.Join(dir, e.Name()), name+"/"); err != nil {
-				return err
-			}
-			continue
-		}
-		st, err := e.Info()
-		if err != nil {
-			return err
-		}
-		w.stats[name] = statOf(st)
-	}
-	return nil
 }
 
 // Limits bound a capture, in bytes.
@@ -184,6 +165,8 @@ type Captured struct {
 	// Struck is how many files held a secret, which was struck out.
 	Struck int
 	tree   string
+	// mayRename is set when files went and others came: only then is there a rename to find.
+	mayRename bool
 }
 
 // Changed tells whether there is any change.
@@ -195,7 +178,7 @@ func (c *Captured) Changed() bool { return len(c.Diff) > 0 }
 func (g *Git) Capture(ctx context.Context, w *Workspace, limits Limits) (*Captured, error) {
 	gitDir := filepath.Join(w.Dir, "capture.git")
 	p := w.Prepared
-	if err := g.initHarness(ctx, gitDir, p.ObjectFormat, filepath.Join(p.harness(), "objects"), startObjects(p)); err != nil {
+	if err := initHarness(gitDir, p.ObjectFormat, filepath.Join(p.harness(), "objects"), startObjects(p)); err != nil {
 		return nil, err
 	}
 	index := filepath.Join(w.Dir, "capture.index")
@@ -218,8 +201,11 @@ func (g *Git) Capture(ctx context.Context, w *Workspace, limits Limits) (*Captur
 	if c.Diff, err = diff("--no-renames"); err != nil {
 		return nil, err
 	}
-	if c.Shown, err = diff("-M", "-l1000"); err != nil {
-		return nil, err
+	c.Shown = c.Diff
+	if c.mayRename {
+		if c.Shown, err = diff("-M", "-l1000"); err != nil {
+			return nil, err
+		}
 	}
 	return c, nil
 }
@@ -251,22 +237,25 @@ type collector struct {
 	collection
 	known      map[string]entry
 	submodules []string
-	seen       map[string]bool
-	changed    map[string]fs.FileMode // files of the snapshot that look different
-	fresh      map[string]fs.FileMode // files that the snapshot does not have
-	ignores    []string               // .gitignore files
 	out        *Captured
 	newHash    func() hash.Hash
 	budget     int64
+
+	mu      sync.Mutex // guards what follows, while several goroutines walk
+	missing int        // files of the snapshot that have not been met yet
+	seen    map[string]bool
+	changed map[string]uint32 // files of the snapshot that look different, with their modes
+	fresh   map[string]uint32 // files that the snapshot does not have
+	ignores []string          // .gitignore files
 }
 
 // collect updates the index to the work tree and writes its tree.
 func (g *Git) collect(ctx context.Context, in collection) (*Captured, error) {
-	known, err := in.prepared.entries()
+	known, err := g.entries(in.prepared)
 	if err != nil {
 		return nil, err
 	}
-	c := &collector{collection: in, known: known, seen: make(map[string]bool, len(known)), changed: map[string]fs.FileMode{}, fresh: map[string]fs.FileMode{},
+	c := &collector{collection: in, known: known, missing: len(known), seen: map[string]bool{}, changed: map[string]uint32{}, fresh: map[string]uint32{},
 		out: &Captured{}, newHash: sha1.New, budget: in.limits.Total}
 	if in.prepared.ObjectFormat == "sha256" {
 		c.newHash = sha256.New
@@ -274,10 +263,10 @@ func (g *Git) collect(ctx context.Context, in collection) (*Captured, error) {
 	for name, e := range known {
 		if e.mode == "160000" {
 			c.submodules = append(c.submodules, name)
-			c.seen[name] = true
+			c.missing--
 		}
 	}
-	if err := c.walk(ctx, "", 0); err != nil {
+	if err := c.walkAll(ctx); err != nil {
 		return nil, err
 	}
 	if err := g.dropIgnored(ctx, c); err != nil {
@@ -285,13 +274,13 @@ func (g *Git) collect(ctx context.Context, in collection) (*Captured, error) {
 	}
 	zero := strings.Repeat("0", 2*c.newHash().Size())
 	var deletions, additions bytes.Buffer
-	for name := range known {
-		if !c.seen[name] {
-			fmt.Fprintf(&deletions, "0 %s\t%s\x00", zero, name)
-		}
+	deleted := c.deleted()
+	for _, name := range deleted {
+		fmt.Fprintf(&deletions, "0 %s\t%s\x00", zero, name)
 	}
+	c.out.mayRename = len(deleted) > 0 && len(c.fresh) > 0
 	names := make([]string, 0, len(c.changed)+len(c.fresh))
-	for _, m := range []map[string]fs.FileMode{c.changed, c.fresh} {
+	for _, m := range []map[string]uint32{c.changed, c.fresh} {
 		for name := range m {
 			names = append(names, name)
 		}
@@ -340,9 +329,9 @@ func (g *Git) collect(ctx context.Context, in collection) (*Captured, error) {
 	return c.out, nil
 }
 
-func gitModeOf(m fs.FileMode) string {
+func gitModeOf(m uint32) string {
 	switch {
-	case m&fs.ModeSymlink != 0:
+	case m&unix.S_IFMT == unix.S_IFLNK:
 		return "120000"
 	case m&0o100 != 0:
 		return "100755"
@@ -352,73 +341,178 @@ func gitModeOf(m fs.FileMode) string {
 
 const maxWalkDepth = 200
 
-func (c *collector) walk(ctx context.Context, rel string, depth int) error {
+// folder is a folder that is still to be looked through.
+type folder struct {
+	rel   string // "" or with a slash at the end
+	depth int
+}
+
+// walkAll looks through the work tree with a few goroutines; all have ended
+// when it returns.
+func (c *collector) walkAll(ctx context.Context) error {
+	var pending sync.WaitGroup
+	var workers sync.WaitGroup
+	queue := make(chan folder, 256)
+	var failed error
+	var push func(f folder)
+	push = func(f folder) {
+		pending.Add(1)
+		select {
+		case queue <- f:
+		default: // the queue is full: this goroutine does it itself
+			if err := c.look(ctx, f, push); err != nil {
+				c.mu.Lock()
+				failed = err
+				c.mu.Unlock()
+			}
+			pending.Done()
+		}
+	}
+	for range max(2, runtime.NumCPU()) {
+		workers.Add(1)
+		go func() { // ends when the queue is closed
+			defer workers.Done()
+			for f := range queue {
+				if err := c.look(ctx, f, push); err != nil {
+					c.mu.Lock()
+					failed = err
+					c.mu.Unlock()
+				}
+				pending.Done()
+			}
+		}()
+	}
+	push(folder{})
+	pending.Wait()
+	close(queue)
+	workers.Wait()
+	if failed != nil {
+		return failed
+	}
+	return ctx.Err()
+}
+
+// found is what one folder holds that matters.
+type found struct {
+	ignores        []string
+	known          []string
+	changed, fresh map[string]uint32
+	special        int
+	unreadable     int
+	nested         int
+	submodules     int
+}
+
+// look looks through one folder. Names are resolved below its descriptor, and
+// no link is followed.
+func (c *collector) look(ctx context.Context, f folder, push func(folder)) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
-	dir := filepath.Join(c.tree, filepath.FromSlash(rel))
-	list, err := os.ReadDir(dir)
+	name := filepath.Join(c.tree, filepath.FromSlash(f.rel))
+	const flags = os.O_RDONLY | syscall.O_NOFOLLOW | syscall.O_DIRECTORY
+	dir, err := os.OpenFile(name, flags, 0)
 	if errors.Is(err, fs.ErrPermission) {
-		_ = os.Chmod(dir, 0o700)
-		list, err = os.ReadDir(dir)
+		_ = os.Chmod(name, 0o700)
+		dir, err = os.OpenFile(name, flags, 0)
 	}
-	if err != nil || depth > maxWalkDepth {
-		if rel == "" && err != nil && !errors.Is(err, fs.ErrNotExist) {
+	if err != nil || f.depth > maxWalkDepth {
+		if f.rel == "" && err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return fmt.Errorf("read the workspace: %w", err)
 		}
+		if err == nil {
+			dir.Close()
+		}
+		c.mu.Lock()
 		c.out.Unreadable++
+		c.mu.Unlock()
 		return nil
 	}
+	defer dir.Close()
+	list, err := dir.ReadDir(-1)
+	var got found
+	if err != nil {
+		got.unreadable++
+	}
+	taken := c.taken.Add(-racy).UnixNano()
 	for _, e := range list {
-		name := rel + e.Name()
-		if e.Name() == ".git" {
-			if rel != "" {
-				c.out.NestedGit++
+		base := e.Name()
+		rel := f.rel + base
+		if base == ".git" {
+			if f.rel != "" {
+				got.nested++
 			}
 			continue
 		}
 		if e.IsDir() {
-			if err := c.walk(ctx, name+"/", depth+1); err != nil {
-				return err
-			}
+			push(folder{rel + "/", f.depth + 1})
 			continue
 		}
-		st, err := e.Info()
-		if err != nil {
-			c.out.Unreadable++
+		var sys unix.Stat_t
+		if err := unix.Fstatat(int(dir.Fd()), base, &sys, unix.AT_SYMLINK_NOFOLLOW); err != nil {
+			got.unreadable++
 			continue
 		}
-		if !st.Mode().IsRegular() && st.Mode()&fs.ModeSymlink == 0 {
-			c.out.Special++
+		kind := sys.Mode & unix.S_IFMT
+		if kind != unix.S_IFREG && kind != unix.S_IFLNK {
+			got.special++
 			continue
 		}
-		if e.Name() == ".gitignore" && st.Mode().IsRegular() && st.Size() <= 1<<20 {
-			c.ignores = append(c.ignores, name)
+		if base == ".gitignore" && kind == unix.S_IFREG && sys.Size <= 1<<20 {
+			got.ignores = append(got.ignores, rel)
 		}
-		_, isKnown := c.known[name]
+		_, isKnown := c.known[rel]
 		if isKnown {
-			c.seen[name] = true
+			got.known = append(got.known, rel)
 		}
-		if was, ok := c.stats[name]; ok {
-			now := statOf(st)
-			if now == was && now.ctime < c.taken.Add(-racy).UnixNano() {
-				continue
-			}
-			if now == was && !isKnown {
-				continue // an ignored file of the prepared state
-			}
+		if was, ok := c.stats[rel]; ok && was == statOfSys(&sys) && (!isKnown || was.ctime < taken) {
+			continue // untouched; what is not of the snapshot is an ignored file of the prepared state
 		}
-		if isKnown {
-			c.changed[name] = st.Mode()
-			continue
+		switch {
+		case isKnown:
+			put(&got.changed, rel, sys.Mode)
+		case c.inSubmodule(rel):
+			got.submodules++
+		default:
+			put(&got.fresh, rel, sys.Mode)
 		}
-		if c.inSubmodule(name) {
-			c.out.InSubmodules++
-			continue
-		}
-		c.fresh[name] = st.Mode()
 	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.missing -= len(got.known)
+	for _, k := range got.known {
+		c.seen[k] = true
+	}
+	maps.Copy(c.changed, got.changed)
+	maps.Copy(c.fresh, got.fresh)
+	c.ignores = append(c.ignores, got.ignores...)
+	c.out.Special += got.special
+	c.out.Unreadable += got.unreadable
+	c.out.NestedGit += got.nested
+	c.out.InSubmodules += got.submodules
 	return nil
+}
+
+func put(m *map[string]uint32, name string, mode uint32) {
+	if *m == nil {
+		*m = map[string]uint32{}
+	}
+	(*m)[name] = mode
+}
+
+// deleted lists the files of the snapshot that are not there any more.
+func (c *collector) deleted() []string {
+	if c.missing == 0 {
+		return nil
+	}
+	var out []string
+	for name, e := range c.known {
+		if e.mode != "160000" && !c.seen[name] {
+			out = append(out, name)
+		}
+	}
+	sort.Strings(out)
+	return out
 }
 
 func (c *collector) inSubmodule(name string) bool {
@@ -506,10 +600,10 @@ func (c *collector) open(name string) (*os.File, error) {
 
 // store hashes a file as git does, and writes it as a loose object unless its
 // id is `known`. It returns the id.
-func (c *collector) store(name string, mode fs.FileMode, known string) (string, error) {
+func (c *collector) store(name string, mode uint32, known string) (string, error) {
 	var body io.Reader
 	var size int64
-	if mode&fs.ModeSymlink != 0 {
+	if mode&unix.S_IFMT == unix.S_IFLNK {
 		target, err := os.Readlink(filepath.Join(c.tree, filepath.FromSlash(name)))
 		if err != nil {
 			return "", err
@@ -594,7 +688,7 @@ func Strike(data []byte, secrets []string) []byte {
 func (g *Git) Apply(ctx context.Context, w *Workspace, diff []byte, want string) error {
 	p := w.Prepared
 	gitDir := filepath.Join(w.Dir, "apply.git")
-	if err := g.initHarness(ctx, gitDir, p.ObjectFormat, filepath.Join(p.harness(), "objects"), startObjects(p)); err != nil {
+	if err := initHarness(gitDir, p.ObjectFormat, filepath.Join(p.harness(), "objects"), startObjects(p)); err != nil {
 		return err
 	}
 	target, now := filepath.Join(w.Dir, "apply.index"), filepath.Join(w.Dir, "now.index")

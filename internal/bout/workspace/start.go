@@ -272,7 +272,7 @@ func (g *Git) makeTemplate(ctx context.Context, p *Prepared, start string) error
 // snapshot records the prepared tree: what the captured diff is taken against.
 // It is taken as a contender's change is, with nothing known to be unchanged.
 func (g *Git) snapshot(ctx context.Context, p *Prepared, start string, prepared bool) error {
-	if err := g.initHarness(ctx, p.harness(), p.ObjectFormat, filepath.Join(start, "objects")); err != nil {
+	if err := initHarness(p.harness(), p.ObjectFormat, filepath.Join(start, "objects")); err != nil {
 		return err
 	}
 	env := []string{"GIT_DIR=" + p.harness(), "GIT_INDEX_FILE=" + p.index()}
@@ -282,21 +282,21 @@ func (g *Git) snapshot(ctx context.Context, p *Prepared, start string, prepared 
 	if err := g.writeListing(ctx, p, p.Commit); err != nil {
 		return err
 	}
-	p.Tree = p.Commit + "^{tree}"
+	// While p.Tree is empty the listing is that of the commit, and not kept.
+	tree := p.Commit + "^{tree}"
 	if prepared {
 		cap, err := g.collect(ctx, collection{prepared: p, tree: p.Template(), gitDir: p.harness(), index: p.index(),
 			scratch: filepath.Join(p.Dir, "ignore"), limits: Limits{File: 1 << 30, Total: 4 << 30}})
 		if err != nil {
 			return fmt.Errorf("take a snapshot after prepare: %w", err)
 		}
-		p.Tree = cap.tree
+		tree = cap.tree
 	}
-	tree, err := g.line(ctx, call{dir: p.Dir, env: env, args: []string{"rev-parse", "--verify", p.Tree}})
-	if err != nil {
+	var err error
+	if p.Tree, err = g.line(ctx, call{dir: p.Dir, env: env, args: []string{"rev-parse", "--verify", tree}}); err != nil {
 		return err
 	}
-	p.Tree = tree
-	return g.writeListing(ctx, p, tree)
+	return g.writeListing(ctx, p, p.Tree)
 }
 
 func (g *Git) writeListing(ctx context.Context, p *Prepared, treeish string) error {
@@ -307,13 +307,20 @@ func (g *Git) writeListing(ctx context.Context, p *Prepared, treeish string) err
 	return os.WriteFile(p.listing(), list, 0o644)
 }
 
-// initHarness makes a git directory of the harness's own that borrows objects.
-func (g *Git) initHarness(ctx context.Context, dir, format string, borrowFrom ...string) error {
-	if _, err := g.run(ctx, call{dir: "/", args: []string{"init", "--quiet", "--bare", "--template=", "--object-format=" + format, dir}}); err != nil {
-		return err
+// initHarness makes a git directory of the harness's own that borrows objects:
+// the few files that git asks for, without starting it.
+func initHarness(dir, format string, borrowFrom ...string) error {
+	config := "[core]\n\trepositoryformatversion = 0\n\tbare = true\n"
+	if format == "sha256" {
+		config = "[core]\n\trepositoryformatversion = 1\n\tbare = true\n[extensions]\n\tobjectformat = sha256\n"
 	}
-	for _, d := range []string{"info", "objects/info"} {
+	for _, d := range []string{"info", "objects/info", "refs"} {
 		if err := os.MkdirAll(filepath.Join(dir, d), 0o755); err != nil {
+			return err
+		}
+	}
+	for name, text := range map[string]string{"HEAD": "ref: refs/heads/main\n", "config": config} {
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
 			return err
 		}
 	}
@@ -337,8 +344,32 @@ type entry struct {
 	id   string
 }
 
-// entries reads the snapshot's listing.
-func (p *Prepared) entries() (map[string]entry, error) {
+// maxListings is how many snapshots' listings are kept in memory.
+const maxListings = 8
+
+// entries is a snapshot's listing; the last few are kept. The map is shared and
+// must not be changed.
+func (g *Git) entries(p *Prepared) (map[string]entry, error) {
+	g.mu.Lock()
+	known := g.listings[p.Dir+p.Tree]
+	g.mu.Unlock()
+	if known != nil {
+		return known, nil
+	}
+	known, err := p.readListing()
+	if err != nil || p.Tree == "" {
+		return known, err
+	}
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if len(g.listings) >= maxListings {
+		clear(g.listings)
+	}
+	g.listings[p.Dir+p.Tree] = known
+	return known, nil
+}
+
+func (p *Prepared) readListing() (map[string]entry, error) {
 	data, err := os.ReadFile(p.listing())
 	if err != nil {
 		return nil, err
