@@ -34,7 +34,7 @@ type Workspace struct {
 	// PrepareMS and HomeMS are what making the copies cost, in milliseconds.
 	PrepareMS, HomeMS int64
 	layered           bool
-	stats             map[string]stat
+	stats             map[string]map[string]stat // by folder and name
 	taken             time.Time
 }
 
@@ -86,7 +86,7 @@ type Copier struct {
 
 // Make copies the prepared tree and HOME, and notes what each file looks like.
 func (c Copier) Make(ctx context.Context, p *Prepared, dir string, opt CopyOptions) (*Workspace, error) {
-	w := &Workspace{Prepared: p, Dir: dir, stats: map[string]stat{}}
+	w := &Workspace{Prepared: p, Dir: dir, stats: map[string]map[string]stat{}}
 	if err := os.Mkdir(dir, 0o711); err != nil {
 		return nil, err
 	}
@@ -96,8 +96,12 @@ func (c Copier) Make(ctx context.Context, p *Prepared, dir string, opt CopyOptio
 	skipped := w.Tree() + "/.git/"
 	noting.noted = func(name string, st stat) {
 		if !strings.HasPrefix(name, skipped) {
+			folder, base := splitPath(name[len(skipped)-len(".git/"):])
 			mu.Lock()
-			w.stats[name[len(w.Tree())+1:]] = st
+			if w.stats[folder] == nil {
+				w.stats[folder] = map[string]stat{}
+			}
+			w.stats[folder][base] = st
 			mu.Unlock()
 		}
 	}
@@ -164,7 +168,6 @@ type Captured struct {
 	InSubmodules int
 	// Struck is how many files held a secret, which was struck out.
 	Struck int
-	tree   string
 	// mayRename is set when files went and others came: only then is there a rename to find.
 	mayRename bool
 }
@@ -181,16 +184,11 @@ func (g *Git) Capture(ctx context.Context, w *Workspace, limits Limits) (*Captur
 	if err := initHarness(gitDir, p.ObjectFormat, filepath.Join(p.harness(), "objects"), startObjects(p)); err != nil {
 		return nil, err
 	}
-	index := filepath.Join(w.Dir, "capture.index")
-	if err := CopyTree(p.index(), index, CopyOptions{}); err != nil {
-		return nil, err
-	}
-	c, err := g.collect(ctx, collection{prepared: p, tree: w.Tree(), gitDir: gitDir, index: index,
-		scratch: filepath.Join(w.Dir, "ignore"), limits: limits, stats: w.stats, taken: w.taken})
+	c, err := g.collect(ctx, collection{prepared: p, tree: w.Tree(), gitDir: gitDir,
+		scratch: filepath.Join(w.Dir, "ignore"), limits: limits, stats: w.stats, taken: w.taken, base: p.Tree})
 	if err != nil {
 		return nil, err
 	}
-	c.Tree = c.tree
 	if c.Tree == p.Tree {
 		return c, nil
 	}
@@ -225,45 +223,46 @@ type collection struct {
 	prepared *Prepared
 	tree     string
 	gitDir   string
-	index    string
 	scratch  string
 	limits   Limits
-	stats    map[string]stat // nil: nothing is known to be unchanged
+	stats    map[string]map[string]stat // nil: nothing is known to be unchanged
+	base     string                     // the snapshot's tree
 	taken    time.Time
 }
 
 // collector walks a work tree and gathers what differs from the snapshot.
 type collector struct {
 	collection
-	known      map[string]entry
+	known      *listing
 	submodules []string
 	out        *Captured
 	newHash    func() hash.Hash
 	budget     int64
 
-	mu      sync.Mutex // guards what follows, while several goroutines walk
-	missing int        // files of the snapshot that have not been met yet
-	seen    map[string]bool
+	mu      sync.Mutex        // guards what follows, while several goroutines walk
+	looked  map[string]bool   // folders that were looked through
+	gone    []string          // files of the snapshot that are not there any more
 	changed map[string]uint32 // files of the snapshot that look different, with their modes
 	fresh   map[string]uint32 // files that the snapshot does not have
 	ignores []string          // .gitignore files
 }
 
-// collect updates the index to the work tree and writes its tree.
+// collect looks through the work tree, stores what differs from the snapshot
+// as git objects, and works out the tree that it comes to.
 func (g *Git) collect(ctx context.Context, in collection) (*Captured, error) {
-	known, err := g.entries(in.prepared)
+	tree, err := g.listing(in.prepared)
 	if err != nil {
 		return nil, err
 	}
-	c := &collector{collection: in, known: known, missing: len(known), seen: map[string]bool{}, changed: map[string]uint32{}, fresh: map[string]uint32{},
+	known := tree.files
+	c := &collector{collection: in, known: tree, looked: map[string]bool{}, changed: map[string]uint32{}, fresh: map[string]uint32{},
 		out: &Captured{}, newHash: sha1.New, budget: in.limits.Total}
 	if in.prepared.ObjectFormat == "sha256" {
 		c.newHash = sha256.New
 	}
 	for name, e := range known {
-		if e.mode == "160000" {
+		if e.mode == modeSubmodule {
 			c.submodules = append(c.submodules, name)
-			c.missing--
 		}
 	}
 	if err := c.walkAll(ctx); err != nil {
@@ -272,13 +271,9 @@ func (g *Git) collect(ctx context.Context, in collection) (*Captured, error) {
 	if err := g.dropIgnored(ctx, c); err != nil {
 		return nil, err
 	}
-	zero := strings.Repeat("0", 2*c.newHash().Size())
-	var deletions, additions bytes.Buffer
 	deleted := c.deleted()
-	for _, name := range deleted {
-		fmt.Fprintf(&deletions, "0 %s\t%s\x00", zero, name)
-	}
 	c.out.mayRename = len(deleted) > 0 && len(c.fresh) > 0
+	set := map[string]entry{}
 	names := make([]string, 0, len(c.changed)+len(c.fresh))
 	for _, m := range []map[string]uint32{c.changed, c.fresh} {
 		for name := range m {
@@ -313,18 +308,12 @@ func (g *Git) collect(ctx context.Context, in collection) (*Captured, error) {
 			continue
 		}
 		captured++
-		fmt.Fprintf(&additions, "%s %s\t%s\x00", gitMode, id, name)
+		set[name] = entry{mode: gitMode, id: id}
 	}
-	env := []string{"GIT_DIR=" + in.gitDir, "GIT_INDEX_FILE=" + in.index}
-	if deletions.Len()+additions.Len() > 0 {
-		deletions.Write(additions.Bytes())
-		if _, err := g.run(ctx, call{dir: in.gitDir, env: env, stdin: &deletions, args: []string{"update-index", "-z", "--index-info"}}); err != nil {
-			return nil, fmt.Errorf("enter the change into the index: %w", err)
+	if c.out.Tree = in.base; len(set)+len(deleted) > 0 {
+		if c.out.Tree, err = tree.edited(set, deleted, c.object); err != nil {
+			return nil, fmt.Errorf("write the changed tree: %w", err)
 		}
-	}
-	c.out.tree, err = g.line(ctx, call{dir: in.gitDir, env: env, args: []string{"write-tree"}})
-	if err != nil {
-		return nil, fmt.Errorf("write the changed tree: %w", err)
 	}
 	return c.out, nil
 }
@@ -394,8 +383,7 @@ func (c *collector) walkAll(ctx context.Context) error {
 
 // found is what one folder holds that matters.
 type found struct {
-	ignores        []string
-	known          []string
+	gone, ignores  []string
 	changed, fresh map[string]uint32
 	special        int
 	unreadable     int
@@ -435,9 +423,12 @@ func (c *collector) look(ctx context.Context, f folder, push func(folder)) error
 		got.unreadable++
 	}
 	taken := c.taken.Add(-racy).UnixNano()
+	folderName := strings.TrimSuffix(f.rel, "/")
+	children, stats := c.known.folders[folderName], c.stats[folderName]
+	fd := int(dir.Fd())
+	met := 0
 	for _, e := range list {
 		base := e.Name()
-		rel := f.rel + base
 		if base == ".git" {
 			if f.rel != "" {
 				got.nested++
@@ -445,11 +436,11 @@ func (c *collector) look(ctx context.Context, f folder, push func(folder)) error
 			continue
 		}
 		if e.IsDir() {
-			push(folder{rel + "/", f.depth + 1})
+			push(folder{f.rel + base + "/", f.depth + 1})
 			continue
 		}
 		var sys unix.Stat_t
-		if err := unix.Fstatat(int(dir.Fd()), base, &sys, unix.AT_SYMLINK_NOFOLLOW); err != nil {
+		if err := unix.Fstatat(fd, base, &sys, unix.AT_SYMLINK_NOFOLLOW); err != nil {
 			got.unreadable++
 			continue
 		}
@@ -459,15 +450,17 @@ func (c *collector) look(ctx context.Context, f folder, push func(folder)) error
 			continue
 		}
 		if base == ".gitignore" && kind == unix.S_IFREG && sys.Size <= 1<<20 {
-			got.ignores = append(got.ignores, rel)
+			got.ignores = append(got.ignores, f.rel+base)
 		}
-		_, isKnown := c.known[rel]
+		was, isKnown := children[base]
+		isKnown = isKnown && was.mode != modeTree && was.mode != modeSubmodule
 		if isKnown {
-			got.known = append(got.known, rel)
+			met++
 		}
-		if was, ok := c.stats[rel]; ok && was == statOfSys(&sys) && (!isKnown || was.ctime < taken) {
+		if then, ok := stats[base]; ok && then == statOfSys(&sys) && (!isKnown || then.ctime < taken) {
 			continue // untouched; what is not of the snapshot is an ignored file of the prepared state
 		}
+		rel := f.rel + base
 		switch {
 		case isKnown:
 			put(&got.changed, rel, sys.Mode)
@@ -477,12 +470,17 @@ func (c *collector) look(ctx context.Context, f folder, push func(folder)) error
 			put(&got.fresh, rel, sys.Mode)
 		}
 	}
+	if met < filesIn(children) {
+		there := map[string]bool{}
+		for _, e := range list {
+			there[e.Name()] = e.Type().IsRegular() || e.Type()&fs.ModeSymlink != 0
+		}
+		got.gone = absent(f.rel, children, there)
+	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	c.missing -= len(got.known)
-	for _, k := range got.known {
-		c.seen[k] = true
-	}
+	c.looked[folderName] = true
+	c.gone = append(c.gone, got.gone...)
 	maps.Copy(c.changed, got.changed)
 	maps.Copy(c.fresh, got.fresh)
 	c.ignores = append(c.ignores, got.ignores...)
@@ -500,15 +498,39 @@ func put(m *map[string]uint32, name string, mode uint32) {
 	(*m)[name] = mode
 }
 
-// deleted lists the files of the snapshot that are not there any more.
-func (c *collector) deleted() []string {
-	if c.missing == 0 {
-		return nil
+// filesIn counts the files among a folder's children.
+func filesIn(children map[string]entry) int {
+	n := 0
+	for _, e := range children {
+		if e.mode != modeTree && e.mode != modeSubmodule {
+			n++
+		}
 	}
+	return n
+}
+
+// absent lists the files among a folder's children that are not there.
+func absent(rel string, children map[string]entry, there map[string]bool) []string {
 	var out []string
-	for name, e := range c.known {
-		if e.mode != "160000" && !c.seen[name] {
-			out = append(out, name)
+	for base, e := range children {
+		if e.mode != modeTree && e.mode != modeSubmodule && !there[base] {
+			out = append(out, rel+base)
+		}
+	}
+	return out
+}
+
+// deleted lists the files of the snapshot that are not there any more, those of
+// folders that are gone as a whole too.
+func (c *collector) deleted() []string {
+	out := c.gone
+	for folder, children := range c.known.folders {
+		if !c.looked[folder] {
+			rel := folder + "/"
+			if folder == "" {
+				rel = ""
+			}
+			out = append(out, absent(rel, children, nil)...)
 		}
 	}
 	sort.Strings(out)
@@ -635,34 +657,46 @@ func (c *collector) store(name string, mode uint32, known string) (string, error
 		data = struck
 		c.out.Struck++
 	}
-	header := "blob " + strconv.FormatInt(size, 10) + "\x00"
+	before := len(data)
+	id, isNew, err := c.write("blob", data, known)
+	if isNew {
+		c.budget -= int64(before)
+	}
+	return id, err
+}
+
+// object stores a git object of some kind and returns its id.
+func (c *collector) object(kind string, data []byte) (string, error) {
+	id, _, err := c.write(kind, data, "")
+	return id, err
+}
+
+// write stores a loose object, unless its id is `known` or it is there already.
+func (c *collector) write(kind string, data []byte, known string) (id string, isNew bool, err error) {
+	header := kind + " " + strconv.Itoa(len(data)) + "\x00"
 	h := c.newHash()
 	io.WriteString(h, header)
 	h.Write(data)
-	id := hex.EncodeToString(h.Sum(nil))
-	if id == known {
-		return id, nil
-	}
-	c.budget -= size
+	id = hex.EncodeToString(h.Sum(nil))
 	dir := filepath.Join(c.gitDir, "objects", id[:2])
 	object := filepath.Join(dir, id[2:])
-	if exists(object) {
-		return id, nil
+	if id == known || exists(object) {
+		return id, false, nil
 	}
 	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return "", err
+		return "", false, err
 	}
 	var packed bytes.Buffer
 	z, err := zlib.NewWriterLevel(&packed, zlib.BestSpeed)
 	if err != nil {
-		return "", err
+		return "", false, err
 	}
 	io.WriteString(z, header)
 	z.Write(data)
 	if err := z.Close(); err != nil {
-		return "", err
+		return "", false, err
 	}
-	return id, os.WriteFile(object, packed.Bytes(), 0o444)
+	return id, true, os.WriteFile(object, packed.Bytes(), 0o444)
 }
 
 // minSecret is the shortest text that is struck out: shorter ones stand

@@ -30,7 +30,7 @@ type Git struct {
 	config  string // a file of our own: upload-pack reads safe.directory from nowhere else
 
 	mu       sync.Mutex
-	listings map[string]map[string]entry
+	listings map[string]*listing
 }
 
 // NewGit finds git and writes the configuration file that it uses into dir.
@@ -49,7 +49,7 @@ func NewGit(dir string) (*Git, error) {
 	if err := os.WriteFile(config, []byte(text), 0o600); err != nil {
 		return nil, err
 	}
-	return &Git{program: program, config: config, listings: map[string]map[string]entry{}}, nil
+	return &Git{program: program, config: config, listings: map[string]*listing{}}, nil
 }
 
 // call is one run of git.

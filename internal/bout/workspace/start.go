@@ -5,7 +5,6 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -100,11 +99,11 @@ type Prepared struct {
 }
 
 // The parts of a prepared state.
-func (p *Prepared) Template() string { return filepath.Join(p.Dir, "tree") }
-func (p *Prepared) Home() string     { return filepath.Join(p.Dir, "home") }
-func (p *Prepared) harness() string  { return filepath.Join(p.Dir, "harness.git") }
-func (p *Prepared) index() string    { return filepath.Join(p.Dir, "index") }
-func (p *Prepared) listing() string  { return filepath.Join(p.Dir, "listing") }
+func (p *Prepared) Template() string    { return filepath.Join(p.Dir, "tree") }
+func (p *Prepared) Home() string        { return filepath.Join(p.Dir, "home") }
+func (p *Prepared) harness() string     { return filepath.Join(p.Dir, "harness.git") }
+func (p *Prepared) index() string       { return filepath.Join(p.Dir, "index") }
+func (p *Prepared) listingFile() string { return filepath.Join(p.Dir, "listing") }
 
 // RunPrepare runs a task's prepare command with the given workspace, HOME and
 // TMPDIR, and returns how long it took.
@@ -285,12 +284,15 @@ func (g *Git) snapshot(ctx context.Context, p *Prepared, start string, prepared 
 	// While p.Tree is empty the listing is that of the commit, and not kept.
 	tree := p.Commit + "^{tree}"
 	if prepared {
-		cap, err := g.collect(ctx, collection{prepared: p, tree: p.Template(), gitDir: p.harness(), index: p.index(),
-			scratch: filepath.Join(p.Dir, "ignore"), limits: Limits{File: 1 << 30, Total: 4 << 30}})
+		cap, err := g.collect(ctx, collection{prepared: p, tree: p.Template(), gitDir: p.harness(),
+			scratch: filepath.Join(p.Dir, "ignore"), limits: Limits{File: 1 << 30, Total: 4 << 30}, base: tree})
 		if err != nil {
 			return fmt.Errorf("take a snapshot after prepare: %w", err)
 		}
-		tree = cap.tree
+		tree = cap.Tree
+		if _, err := g.run(ctx, call{dir: p.Dir, env: env, args: []string{"read-tree", tree}}); err != nil {
+			return err
+		}
 	}
 	var err error
 	if p.Tree, err = g.line(ctx, call{dir: p.Dir, env: env, args: []string{"rev-parse", "--verify", tree}}); err != nil {
@@ -300,11 +302,11 @@ func (g *Git) snapshot(ctx context.Context, p *Prepared, start string, prepared 
 }
 
 func (g *Git) writeListing(ctx context.Context, p *Prepared, treeish string) error {
-	list, err := g.run(ctx, call{dir: "/", env: []string{"GIT_DIR=" + p.harness()}, args: []string{"ls-tree", "-r", "-z", "--full-tree", treeish}})
+	list, err := g.run(ctx, call{dir: "/", env: []string{"GIT_DIR=" + p.harness()}, args: []string{"ls-tree", "-r", "-t", "-z", "--full-tree", treeish}})
 	if err != nil {
 		return err
 	}
-	return os.WriteFile(p.listing(), list, 0o644)
+	return os.WriteFile(p.listingFile(), list, 0o644)
 }
 
 // initHarness makes a git directory of the harness's own that borrows objects:
@@ -336,52 +338,4 @@ func splitNUL(b []byte) []string {
 		return nil
 	}
 	return strings.Split(s, "\x00")
-}
-
-// entry is a path of the snapshot.
-type entry struct {
-	mode string
-	id   string
-}
-
-// maxListings is how many snapshots' listings are kept in memory.
-const maxListings = 8
-
-// entries is a snapshot's listing; the last few are kept. The map is shared and
-// must not be changed.
-func (g *Git) entries(p *Prepared) (map[string]entry, error) {
-	g.mu.Lock()
-	known := g.listings[p.Dir+p.Tree]
-	g.mu.Unlock()
-	if known != nil {
-		return known, nil
-	}
-	known, err := p.readListing()
-	if err != nil || p.Tree == "" {
-		return known, err
-	}
-	g.mu.Lock()
-	defer g.mu.Unlock()
-	if len(g.listings) >= maxListings {
-		clear(g.listings)
-	}
-	g.listings[p.Dir+p.Tree] = known
-	return known, nil
-}
-
-func (p *Prepared) readListing() (map[string]entry, error) {
-	data, err := os.ReadFile(p.listing())
-	if err != nil {
-		return nil, err
-	}
-	out := make(map[string]entry, len(data)/80)
-	for _, e := range splitNUL(data) {
-		meta, name, ok := strings.Cut(e, "\t")
-		fields := strings.Fields(meta)
-		if !ok || len(fields) != 3 {
-			return nil, errors.New("the snapshot's listing is damaged: " + p.Dir)
-		}
-		out[name] = entry{mode: fields[0], id: fields[2]}
-	}
-	return out, nil
 }

@@ -95,8 +95,8 @@ func (f *fixture) captureAndApply(t *testing.T, w *Workspace) (*Captured, string
 	return c, again.Tree()
 }
 
-// listing shows a tree but for .git and what is ignored: names, modes, contents.
-func listing(t *testing.T, dir string) string {
+// shownTree shows a tree but for .git and what is ignored: names, modes, contents.
+func shownTree(t *testing.T, dir string) string {
 	t.Helper()
 	var b strings.Builder
 	require.NoError(t, filepath.WalkDir(dir, func(name string, d os.DirEntry, err error) error {
@@ -192,7 +192,7 @@ func TestCaptureTakesEveryKindOfChange(t *testing.T) {
 			c, again := f.captureAndApply(t, w)
 			assert.Contains(t, string(c.Diff), tc.wants)
 			if tc.name != "unreadable" {
-				assert.Equal(t, listing(t, w.Tree()), listing(t, again))
+				assert.Equal(t, shownTree(t, w.Tree()), shownTree(t, again))
 			}
 		})
 	}
@@ -334,7 +334,7 @@ func TestCopyTreeKeepsModesTimesAndLinks(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, a.ModTime(), b.ModTime())
 	assert.Equal(t, a.Mode(), b.Mode())
-	assert.Equal(t, listing(t, from), listing(t, to))
+	assert.Equal(t, shownTree(t, from), shownTree(t, to))
 	require.NoError(t, RemoveAll(to))
 	assert.NoDirExists(t, to)
 	assert.True(t, bytes.Equal(Strike([]byte("a tide-key b"), []string{"tide-key"}), []byte("a ******** b")))
