@@ -1,0 +1,36 @@
+#!/bin/sh
+# Takes the pictures of docs/screenshots anew from the demo's data. Needs
+# Chromium for the console, and for the terminal Xvfb, xterm and ImageMagick
+# (Debian: apt-get install chromium xvfb xterm imagemagick).
+set -eu
+cd "$(dirname "$0")/../.."
+bin=$PWD/bin/agonometer
+data=${AGONOMETER_SHOTS_DATA:-$(mktemp -d)}
+[ -f "$data/records.sqlite" ] || "$bin" demo --once --listen 127.0.0.1:0 --data "$data"
+"$bin" serve --data "$data" --listen 127.0.0.1:0 > "$data/serve.log" 2>&1 &
+service=$!
+trap 'kill $service 2>/dev/null; wait $service 2>/dev/null || true' EXIT
+while ! grep -q sign-in "$data/serve.log"; do sleep 0.1; done
+go run ./internal/shots -link "$(grep -o 'http.*sign-in#.*' "$data/serve.log")" -out docs/screenshots
+
+export AGONOMETER_DATA=$data
+if command -v Xvfb >/dev/null && command -v xterm >/dev/null && command -v import >/dev/null; then
+  Xvfb :97 -screen 0 1280x800x24 >/dev/null 2>&1 &
+  screen=$!
+  trap 'kill $screen $service 2>/dev/null; wait $service 2>/dev/null || true' EXIT
+  sleep 1
+  shoot() { # name, command
+    DISPLAY=:97 xterm -geometry 159x46+0+0 -fa 'DejaVu Sans Mono' -fs 10 -bg '#0e181c' -fg '#e6eceb' -e sh -c "PS1='\$ '; printf '\$ %s\n' \"$2\"; $2; sleep 30" &
+    term=$!
+    sleep 2.5
+    DISPLAY=:97 import -window root "docs/screenshots/$1.png"
+    kill $term; wait $term 2>/dev/null || true
+  }
+  PATH=$(dirname "$bin"):$PATH
+  export PATH
+  shoot terminal-standings 'agonometer contest standings'
+  bout=$("$bin" bout list --task squat --contender sanderling --format csv | grep failed | head -n 1 | cut -d, -f1)
+  shoot terminal-bout "agonometer bout show $bout"
+else
+  echo "Xvfb, xterm or ImageMagick is missing: the pictures of the terminal were not taken." >&2
+fi
