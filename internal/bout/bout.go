@@ -58,6 +58,12 @@ func NewEngine(data string, log *slog.Logger) (*Engine, error) {
 	return e, nil
 }
 
+// Unconfine makes bouts run as plain process groups, flagged as unconfined.
+func (e *Engine) Unconfine(why string) {
+	e.Capability = confine.Capability{Mode: confine.ProcessGroup, Why: why}
+	e.Maker = workspace.Copier{}
+}
+
 func (e *Engine) starts() string   { return filepath.Join(e.Data, "starts") }
 func (e *Engine) prepared() string { return filepath.Join(e.Data, "prepared") }
 func (e *Engine) mirrors() string  { return filepath.Join(e.Data, "mirrors") }

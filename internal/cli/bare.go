@@ -41,6 +41,7 @@ middle of their work are run again when it is started next.`,
 	cmd.Flags().StringVar(&opt.Listen, "listen", service.DefaultListen, "address and port to listen on")
 	cmd.Flags().StringSliceVar(&opt.AllowHosts, "allow-host", nil, "further host names under which the service answers")
 	cmd.Flags().BoolVar(&opt.KeepWorkspaces, "keep-workspaces", false, "keep the workspaces of bouts until pruned")
+	cmd.Flags().BoolVar(&opt.Unconfined, "unconfined", false, "run bouts without namespaces, and flag them; for looking into what a tool lacks")
 	cmd.PreRunE = func(*cobra.Command, []string) error {
 		var err error
 		opt.Data, err = a.dataFolder("agonometer")

@@ -1,6 +1,7 @@
 package service_test
 
 import (
+	"log/slog"
 	"os"
 	"path/filepath"
 	"strings"
@@ -12,6 +13,7 @@ import (
 	"agonometer/internal/api"
 	"agonometer/internal/client"
 	"agonometer/internal/core/verdict"
+	"agonometer/internal/service"
 )
 
 // Contenders of every kind meet the same task; each gets the verdict that it earned.
@@ -227,4 +229,56 @@ func mustPatch(t *testing.T, c *client.Client, id string) string {
 	text, err := c.Patch(t.Context(), id)
 	require.NoError(t, err)
 	return string(text)
+}
+
+// Without namespaces bouts run all the same, and are flagged wherever they are shown.
+func TestUnconfinedBoutsAreFlagged(t *testing.T) {
+	p := newPort(t, "", map[string]string{
+		"good":  "pwd; echo on > lamp.txt; (setsid sleep 300 >/dev/null 2>&1 &)",
+		"wrong": "echo dim > lamp.txt",
+	})
+	s, err := service.Start(service.Options{Data: t.TempDir(), Listen: "127.0.0.1:0", Unconfined: true, Log: slog.New(slog.DiscardHandler)})
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = s.Close() })
+	c, err := client.New(s.URL(), s.Token())
+	require.NoError(t, err)
+	plan, err := c.PlanContest(t.Context(), p.bundle(), nil)
+	require.NoError(t, err)
+	assert.False(t, plan.Confined)
+	assert.Contains(t, strings.Join(plan.Remarks, "\n"), "unconfined")
+	d := finish(t, c, begin(t, c, p))
+	assert.Equal(t, verdict.Passed, only(t, d, "good").Verdict.Outcome)
+	assert.Equal(t, verdict.CheckFailed, only(t, d, "wrong").Verdict.Reason)
+	for _, b := range d.Bouts {
+		assert.True(t, b.Unconfined)
+		detail, err := c.Bout(t.Context(), b.ID, false)
+		require.NoError(t, err)
+		assert.NotEmpty(t, detail.ConfinementWhy)
+	}
+	assert.Contains(t, strings.Join(d.Standings.Notes, "\n"), "2 bouts ran unconfined")
+	assert.Equal(t, 1, d.Standings.Rows[0].Unconfined)
+	report, err := c.Doctor(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, "warning", report.Findings[1].Level)
+}
+
+func TestWorkspacesCanBeKeptAndArePruned(t *testing.T) {
+	p := newPort(t, "", map[string]string{"good": "echo on > lamp.txt"})
+	data := t.TempDir()
+	s, err := service.Start(service.Options{Data: data, Listen: "127.0.0.1:0", KeepWorkspaces: true, Log: slog.New(slog.DiscardHandler)})
+	require.NoError(t, err)
+	c, err := client.New(s.URL(), s.Token())
+	require.NoError(t, err)
+	d := finish(t, c, begin(t, c, p))
+	b, err := c.Bout(t.Context(), d.Bouts[0].ID, false)
+	require.NoError(t, err)
+	lamp, err := os.ReadFile(filepath.Join(b.Kept, "workspace", "lamp.txt"))
+	require.NoError(t, err)
+	assert.Equal(t, "on\n", string(lamp))
+	require.NoError(t, s.Close())
+	_, c = start(t, data)
+	assert.DirExists(t, b.Kept, "a service that starts leaves them")
+	_, err = c.Prune(t.Context())
+	require.NoError(t, err)
+	assert.NoDirExists(t, b.Kept)
 }

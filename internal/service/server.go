@@ -45,8 +45,10 @@ type Options struct {
 	Listen         string
 	AllowHosts     []string
 	KeepWorkspaces bool
-	Version        string
-	Log            *slog.Logger
+	// Unconfined runs bouts without namespaces even where the machine has them.
+	Unconfined bool
+	Version    string
+	Log        *slog.Logger
 }
 
 // Server is a running service.
@@ -98,6 +100,9 @@ func (s *Server) start() error {
 		return err
 	}
 	s.engine.KeepWorkspaces = s.opt.KeepWorkspaces
+	if s.opt.Unconfined {
+		s.engine.Unconfine("the service was started with --unconfined")
+	}
 	if s.listener, err = net.Listen("tcp", s.opt.Listen); err != nil {
 		return fmt.Errorf("cannot listen on %s: %w (another address: --listen 127.0.0.1:0 takes any free port)", s.opt.Listen, err)
 	}

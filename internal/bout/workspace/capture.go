@@ -546,6 +546,9 @@ func (c *collector) inSubmodule(name string) bool {
 	return false
 }
 
+// ignoreTime is how long git may take to say which files are ignored.
+const ignoreTime = 30 * time.Second
+
 // dropIgnored leaves out the new files that the workspace's present .gitignore
 // files name. git is asked in an empty work tree that holds only those files.
 func (g *Git) dropIgnored(ctx context.Context, c *collector) error {
@@ -573,10 +576,13 @@ func (g *Git) dropIgnored(ctx context.Context, c *collector) error {
 	for name := range c.fresh {
 		ask.WriteString("./" + name + "\x00")
 	}
+	// Patterns can be written so that matching takes for ever: then nothing is ignored.
+	ctx, cancel := context.WithTimeout(ctx, ignoreTime)
+	defer cancel()
 	out, err := g.run(ctx, call{dir: c.scratch, env: []string{"GIT_DIR=" + c.gitDir, "GIT_WORK_TREE=" + c.scratch}, stdin: &ask,
 		args: []string{"check-ignore", "--no-index", "-z", "--stdin"}})
 	var gitErr *GitError
-	if errors.As(err, &gitErr) && gitErr.Says == "" {
+	if errors.As(err, &gitErr) && gitErr.Says == "" || errors.Is(err, context.DeadlineExceeded) {
 		return nil // exit status 1: none of them
 	}
 	if err != nil {
