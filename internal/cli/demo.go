@@ -110,7 +110,7 @@ func (a *app) demo(ctx context.Context, opt service.Options, once bool) error {
 		closed = true
 		return s.Close()
 	}
-	fmt.Fprintf(a.out, "\nLook further, in another terminal:\n  %s bout list --data %s\n  %s bout show BOUT --data %s\n", filepath.Base(self), opt.Data, filepath.Base(self), opt.Data)
+	fmt.Fprintf(a.out, "\nLook further, in another terminal:\n  %s bout list --data %s\n  %s bout show BOUT --data %s\n", os.Args[0], opt.Data, os.Args[0], opt.Data)
 	fmt.Fprintf(a.out, "The console (the link works once): %s\nCtrl-C ends the service.\n", s.SignInLink())
 	closed = true
 	return a.serveUntil(ctx, s)

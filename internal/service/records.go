@@ -300,10 +300,18 @@ func (s *Server) checkOf(r *store.CheckResult, all bool) (api.CheckResult, error
 	return out, nil
 }
 
-func (s *Server) getDiff(c *gin.Context) {
+// bout finds the bout that a call names; where there is none it has answered so.
+func (s *Server) bout(c *gin.Context) (*store.Bout, bool) {
 	b, err := s.store.Bout(c.Request.Context(), c.Param("id"))
 	if err != nil {
 		s.fail(c, err)
+	}
+	return b, err == nil
+}
+
+func (s *Server) getDiff(c *gin.Context) {
+	b, ok := s.bout(c)
+	if !ok {
 		return
 	}
 	text, err := s.store.Get(b.Shown)
@@ -338,27 +346,24 @@ func (s *Server) text(c *gin.Context, d store.Digest, mediaType string) {
 }
 
 func (s *Server) getPatch(c *gin.Context) {
-	b, err := s.store.Bout(c.Request.Context(), c.Param("id"))
-	if err != nil {
-		s.fail(c, err)
+	b, ok := s.bout(c)
+	if !ok {
 		return
 	}
 	s.text(c, b.Diff, "text/x-diff")
 }
 
 func (s *Server) getLog(c *gin.Context) {
-	b, err := s.store.Bout(c.Request.Context(), c.Param("id"))
-	if err != nil {
-		s.fail(c, err)
+	b, ok := s.bout(c)
+	if !ok {
 		return
 	}
 	s.text(c, b.Log, "text/plain")
 }
 
 func (s *Server) getCheckLog(c *gin.Context) {
-	b, err := s.store.Bout(c.Request.Context(), c.Param("id"))
-	if err != nil {
-		s.fail(c, err)
+	b, ok := s.bout(c)
+	if !ok {
 		return
 	}
 	if n := len(b.Judgements); n > 0 {
