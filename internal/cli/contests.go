@@ -9,6 +9,7 @@ import (
 	"os/signal"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/spf13/cobra"
@@ -33,10 +34,10 @@ func (a *app) contestCommand() *cobra.Command {
 			for _, one := range all {
 				n := one.Counts
 				lines = append(lines, []cell{plain(one.ID), plain(one.Name), plain(one.State), {shown: fmt.Sprintf("%d/%d", n.Done, n.Bouts), plain: strconv.Itoa(n.Done)},
-					plain(strconv.Itoa(n.Passed)), plain(strconv.Itoa(n.Failed)), plain(strconv.Itoa(n.Void)), plain(when(one.CreatedAt)), plain(since(one.StartedAt, one.EndedAt))})
+					plain(strconv.Itoa(n.Passed)), plain(strconv.Itoa(n.Failed)), plain(strconv.Itoa(n.Void)), cell{shown: when(one.CreatedAt), plain: one.CreatedAt.UTC().Format(time.RFC3339)}, took(one.StartedAt, one.EndedAt)})
 			}
 			return a.rows(a.format, all, []column{{head: "Contest"}, {head: "Name"}, {head: "State"}, {head: "Done", right: true}, {head: "Passed", right: true}, {head: "Failed", right: true},
-				{head: "Void", right: true}, {head: "Created"}, {head: "Took", right: true}}, lines, "No contests yet. Start one with: agonometer contest start FILE, or see: agonometer demo")
+				{head: "Void", right: true}, {head: "Created", key: "created_at"}, {head: "Took", right: true, key: "took_ms"}}, lines, "No contests yet. Start one with: agonometer contest start FILE, or see: agonometer demo")
 		}})
 
 	show := a.withFormat(&cobra.Command{Use: "show [CONTEST]", Short: "Show a contest: its settings and how far it has got", Args: cobra.MaximumNArgs(1),
@@ -53,7 +54,7 @@ func (a *app) contestCommand() *cobra.Command {
 				seed += " (drawn)"
 			}
 			facts := [][2]string{{"Contest", d.ID}, {"Name", d.Name}, {"Title", d.Title}, {"State", d.State}, {"Seed", seed}, {"Repeats", strconv.Itoa(d.Repeats)},
-				{"At once", strconv.Itoa(d.AtOnce)}, {"Created", when(d.CreatedAt)}, {"Took", since(d.StartedAt, d.EndedAt)},
+				{"At once", strconv.Itoa(d.AtOnce)}, {"Created", when(d.CreatedAt)}, {"Took", took(d.StartedAt, d.EndedAt).shown},
 				{"Bouts", fmt.Sprintf("%d of %d done: %d passed, %d failed, %d void; %d running", n.Done, n.Bouts, n.Passed, n.Failed, n.Void, n.Running)}}
 			for _, t := range d.Tasks {
 				facts = append(facts, [2]string{"Task " + t.Task, t.Title + "  (start " + short(t.StartCommit) + ")"})

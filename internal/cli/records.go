@@ -500,13 +500,15 @@ func boutFacts(b api.BoutDetail) [][2]string {
 
 func when(t api.Time) string { return t.Local().Format("2006-01-02 15:04") }
 
-func since(from, to *api.Time) string {
+// took is the time between two moments, or since the first one; absent before it.
+func took(from, to *api.Time) cell {
 	if from == nil {
-		return absent
+		return cell{shown: absent}
 	}
 	end := time.Now()
 	if to != nil {
 		end = to.Time
 	}
-	return duration(end.Sub(from.Time).Milliseconds())
+	ms := end.Sub(from.Time).Milliseconds()
+	return msCell(&ms)
 }
