@@ -244,7 +244,7 @@ func (a *app) watch(ctx context.Context, c *client.Client, d api.ContestDetail) 
 	defer stop()
 	p := newProgress(a, d)
 	defer p.close()
-	if d.State == "waiting" || d.State == "running" {
+	if d.State != "done" && d.State != "stopped" {
 		err := c.Follow(ctx, d.ID, d.LastEventID, p.take)
 		p.close()
 		if errors.Is(err, context.Canceled) {

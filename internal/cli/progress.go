@@ -58,7 +58,7 @@ func newProgress(a *app, d api.ContestDetail) *progress {
 		}
 		p.slots[slotKey(b.Task, b.Contender, b.Repeat)] = s
 	}
-	if p.live && (d.State == "waiting" || d.State == "running") {
+	if p.live && d.State != "done" && d.State != "stopped" {
 		p.draw()
 		p.idle.Add(1)
 		go func() { // ends with close

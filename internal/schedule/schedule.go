@@ -205,7 +205,7 @@ func (s *Scheduler) loop() {
 		if next != nil {
 			if err := s.run(next); err != nil && s.ctx.Err() == nil {
 				s.log.Error("a contest cannot go on", "contest", next.ID, "error", err)
-				if err := s.store.SetContestState(s.ctx, next.ID, store.ContestStopped); err != nil {
+				if err := s.voidRest(next.ID, verdict.HarnessFault, "the contest cannot go on: "+err.Error()); err != nil {
 					s.log.Error("nor can that be recorded", "contest", next.ID, "error", err)
 					return
 				}
@@ -226,7 +226,7 @@ func (s *Scheduler) next() (*store.Contest, error) {
 		return nil, err
 	}
 	for _, c := range slices.Backward(all) {
-		if c.State == store.ContestWaiting || c.State == store.ContestRunning {
+		if c.State == store.ContestWaiting || c.State == store.ContestRunning || c.State == store.ContestStopping {
 			return &c, nil
 		}
 	}
@@ -272,12 +272,8 @@ func (s *Scheduler) load(row *store.Contest) (*contest.Contest, error) {
 	return contest.Load(&b, known)
 }
 
-// run runs one contest to its end.
+// run runs one contest to its end, or until a person stops it.
 func (s *Scheduler) run(row *store.Contest) error {
-	c, err := s.load(row)
-	if err != nil {
-		return err
-	}
 	ctx, cancel := context.WithCancelCause(s.ctx)
 	defer cancel(nil)
 	s.mu.Lock()
@@ -289,8 +285,32 @@ func (s *Scheduler) run(row *store.Contest) error {
 		s.current = nil
 		s.mu.Unlock()
 	}()
+	err := s.bouts(ctx, cur, row)
+	switch {
+	case s.ctx.Err() != nil:
+		return context.Cause(s.ctx)
+	case errors.Is(context.Cause(ctx), errStopped):
+		return s.voidRest(row.ID, verdict.StoppedByPerson, "the contest was stopped")
+	}
+	return err
+}
+
+// bouts runs the bouts of a contest; all that it started have ended when it returns.
+func (s *Scheduler) bouts(ctx context.Context, cur *running, row *store.Contest) error {
 	// A stop that came before this contest was the current one is in the records.
-	if now, err := s.store.Contest(ctx, row.ID); err != nil || now.State == store.ContestStopped {
+	now, err := s.store.Contest(ctx, row.ID)
+	if err != nil {
+		return err
+	}
+	switch now.State {
+	case store.ContestStopped:
+		return nil
+	case store.ContestStopping:
+		cur.cancel(errStopped)
+		return nil
+	}
+	c, err := s.load(row)
+	if err != nil {
 		return err
 	}
 	if err := s.store.SetContestState(ctx, row.ID, store.ContestRunning); err != nil {
@@ -356,11 +376,8 @@ func (s *Scheduler) run(row *store.Contest) error {
 	}()
 	wg.Wait()
 	close(finished)
-	switch {
-	case s.ctx.Err() != nil:
-		return context.Cause(s.ctx)
-	case errors.Is(context.Cause(ctx), errStopped):
-		return s.voidRest(row.ID)
+	if ctx.Err() != nil {
+		return context.Cause(ctx)
 	}
 	s.log.Info("a contest has ended", "contest", row.ID)
 	return s.store.SetContestState(s.ctx, row.ID, store.ContestDone)
@@ -390,14 +407,16 @@ func pick(pending []store.Bout, taken map[string]bool) *store.Bout {
 
 func first(a [3]int) []int { return a[:] }
 
-// voidRest ends the bouts of a stopped contest that have not ended.
-func (s *Scheduler) voidRest(contestID string) error {
+// voidRest ends a contest with those of its bouts that have not ended; none is
+// run again.
+func (s *Scheduler) voidRest(contestID string, reason verdict.Reason, detail string) error {
 	left, err := s.store.Bouts(s.ctx, store.BoutFilter{ContestID: contestID, States: []store.BoutState{store.Waiting, store.Preparing, store.Working, store.Captured, store.Judging}})
 	if err != nil {
 		return err
 	}
 	for i := range left {
-		if err := s.finishVoid(&left[i], &bout.VoidError{Reason: verdict.StoppedByPerson, Detail: "the contest was stopped"}, nil); err != nil {
+		v := verdict.Of(verdict.Facts{Void: reason, VoidDetail: detail})
+		if err := s.store.Finish(s.ctx, &left[i], store.Judgement{Verdict: v}, nil, nil); err != nil {
 			return err
 		}
 	}
@@ -410,17 +429,21 @@ func (s *Scheduler) StopContest(ctx context.Context, id string) error {
 	if err != nil {
 		return err
 	}
-	if row.State != store.ContestWaiting && row.State != store.ContestRunning {
+	if row.State == store.ContestDone || row.State == store.ContestStopped {
 		return &StateError{"the contest has ended already (" + string(row.State) + ")"}
 	}
 	s.mu.Lock()
 	cur := s.current
 	s.mu.Unlock()
-	if cur != nil && cur.id == id {
-		cur.cancel(errStopped)
-		return nil
+	if cur == nil || cur.id != id {
+		return s.voidRest(id, verdict.StoppedByPerson, "the contest was stopped")
 	}
-	return s.voidRest(id)
+	// Recorded first, so that a service that is killed now does not forget it.
+	if err := s.store.SetContestState(ctx, id, store.ContestStopping); err != nil {
+		return err
+	}
+	cur.cancel(errStopped)
+	return nil
 }
 
 // StopBout stops a bout that has not ended; it is void and not run again.

@@ -140,7 +140,7 @@ func (s *Server) plan(ctx context.Context, c *contest.Contest) (*api.Plan, error
 	}
 	rows, err := s.store.Contests(ctx)
 	for _, r := range rows {
-		if r.State == store.ContestWaiting || r.State == store.ContestRunning {
+		if r.State != store.ContestDone && r.State != store.ContestStopped {
 			plan.ContestsAt++
 		}
 	}

@@ -106,6 +106,22 @@ func TestKilledServicesGoOn(t *testing.T) {
 	}
 }
 
+// A stop that a person asked for is not forgotten by a service that is killed.
+func TestAKilledServiceStaysStopped(t *testing.T) {
+	p := newPort(t, "repeats: 2\n", map[string]string{"slow": "trap '' TERM; while :; do sleep 0.05; done"})
+	data := t.TempDir()
+	one := startChild(t, data)
+	d := begin(t, one.c, p)
+	until(t, one.c, d, func(e api.Event) bool { return e.State == "working" })
+	require.NoError(t, one.c.StopContest(t.Context(), d.ID))
+	one.kill(t)
+	two := startChild(t, data)
+	end := finish(t, two.c, d)
+	assert.Equal(t, "stopped", end.State)
+	assert.Equal(t, 2, end.Counts.Void)
+	assert.Zero(t, end.Counts.Waiting)
+}
+
 func TestACleanStopGoesOnToo(t *testing.T) {
 	p := newPort(t, "repeats: 2\n", map[string]string{"good": "sleep 0.3; echo on > lamp.txt"})
 	data := t.TempDir()

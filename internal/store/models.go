@@ -16,8 +16,10 @@ type ContestState string
 const (
 	ContestWaiting ContestState = "waiting"
 	ContestRunning ContestState = "running"
-	ContestDone    ContestState = "done"
-	ContestStopped ContestState = "stopped"
+	// ContestStopping is one that a person wants stopped: what runs is being ended.
+	ContestStopping ContestState = "stopping"
+	ContestDone     ContestState = "done"
+	ContestStopped  ContestState = "stopped"
 )
 
 // BoutState is where a bout stands.

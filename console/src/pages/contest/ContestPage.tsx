@@ -49,7 +49,7 @@ export function ContestPage() {
   const { data, error } = useLiveContest(id);
   if (!data) return <Notice error={error} what="the contest" />;
   const { counts } = data;
-  const open = data.state === 'waiting' || data.state === 'running';
+  const open = data.state !== 'done' && data.state !== 'stopped';
   return (
     <>
       <title>{`${data.title} - Agonometer`}</title>

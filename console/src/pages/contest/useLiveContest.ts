@@ -11,7 +11,7 @@ import { service } from '../../api/client';
 export function useLiveContest(id: string) {
   const queries = useQueryClient();
   const query = useQuery({ queryKey: ['contest', id], queryFn: () => service.contest(id) });
-  const open = query.data !== undefined && (query.data.state === 'waiting' || query.data.state === 'running');
+  const open = query.data !== undefined && !['done', 'stopped'].includes(query.data.state);
   const from = open ? query.data.last_event_id : null;
   const following = from !== null;
   useEffect(() => {
