@@ -204,3 +204,32 @@ func TestSchemasAcceptTheDemoFiles(t *testing.T) {
 		assert.NoError(t, schema.Validate(generic(t, []byte(front))), name)
 	}
 }
+
+func TestKindOf(t *testing.T) {
+	for name, c := range map[string]struct {
+		file, text string
+		want       Kind
+	}{
+		"task":                    {"t.md", "---\n", KindTask},
+		"contest":                 {"c.yaml", goodMain, KindContest},
+		"contender":               {"c.yml", goodTool, KindContender},
+		"contender with mistakes": {"c.yaml", "contender: X_\nrun: 3\n", KindContender},
+		"neither":                 {"c.yaml", "colour: red\n", ""},
+		"broken":                  {"c.yaml", "[", ""},
+		"other":                   {"c.txt", goodMain, ""},
+	} {
+		assert.Equal(t, c.want, KindOf(c.file, []byte(c.text)), name)
+	}
+	tasks, tools := Globs("/c/contest.yaml", []byte(goodMain))
+	assert.Equal(t, []string{"/c/tasks/*.md"}, tasks)
+	assert.Equal(t, []string{"/c/tools/*.yaml"}, tools)
+}
+
+func TestAContestOfTooManyBoutsIsRefused(t *testing.T) {
+	change := map[string]string{"/c/contest.yaml": strings.Replace(goodMain, "repeats: 2", "repeats: 1000", 1)}
+	for i := range 120 {
+		change[fmt.Sprintf("/c/tools/x%d.yaml", i)] = strings.Replace(goodTool, "contender: dunlin", fmt.Sprint("contender: x", i), 1)
+	}
+	_, err := Load(bundle(change), known)
+	assert.ErrorContains(t, err, "121000 bouts in all, expected at most 100000")
+}
