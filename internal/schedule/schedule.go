@@ -581,13 +581,15 @@ func (s *Scheduler) record(ctx context.Context, b *store.Bout, w *bout.Worked, p
 	if b.Log, err = s.store.Put(w.Log); err != nil {
 		return err
 	}
-	fp, err := patch.Measure(w.Captured.Shown)
-	if err != nil {
-		return fmt.Errorf("measure the change: %w", err)
-	}
-	footprint, err := json.Marshal(fp)
-	if err != nil {
+	// Odd names can make a diff that git understands and the parser does not: the
+	// size is then absent. The bout goes on, or a contender could void it so.
+	var footprint any
+	if fp, err := patch.Measure(w.Captured.Shown); err != nil {
+		s.log.Warn("a change cannot be measured", "bout", b.ID, "error", err)
+	} else if text, err := json.Marshal(fp); err != nil {
 		return err
+	} else {
+		footprint = string(text)
 	}
 	cap := w.Captured
 	leftOut, err := json.Marshal(store.LeftOut{Ignored: cap.Ignored, TooLarge: firstNames(cap.TooLarge), Special: cap.Special, Unreadable: cap.Unreadable,
@@ -598,7 +600,7 @@ func (s *Scheduler) record(ctx context.Context, b *store.Bout, w *bout.Worked, p
 	b.ResultTree, b.StartTree = cap.Tree, p.Tree
 	b.TimedOut, b.ExitCode, b.Signal = w.Result.TimedOut, &w.Result.ExitCode, w.Result.Signal
 	return s.store.Advance(ctx, b, store.Captured, map[string]any{
-		"diff": b.Diff, "shown": b.Shown, "log": b.Log, "log_cut": w.LogCut, "footprint": string(footprint), "left_out": string(leftOut),
+		"diff": b.Diff, "shown": b.Shown, "log": b.Log, "log_cut": w.LogCut, "footprint": footprint, "left_out": string(leftOut),
 		"result_tree": cap.Tree, "start_tree": p.Tree, "elapsed_ms": w.Result.Elapsed.Milliseconds(), "exit_code": w.Result.ExitCode,
 		"signal": w.Result.Signal, "timed_out": w.Result.TimedOut, "workspace_ms": w.WorkspaceMS, "home_ms": w.HomeMS, "home_bytes": w.HomeBytes, "home_layered": w.HomeLayered,
 		"capture_ms": w.CaptureMS, "kept": w.Kept, "beside": s.besideOf(me)})

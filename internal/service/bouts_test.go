@@ -231,6 +231,24 @@ func mustPatch(t *testing.T, c *client.Client, id string) string {
 	return string(text)
 }
 
+// A contender that is about to lose cannot make its bout void instead: neither
+// with names that git or a diff parser refuses, nor by ending its supervisor.
+func TestALosingBoutCannotBeMadeVoid(t *testing.T) {
+	p := newPort(t, "at_once: 2\n", map[string]string{
+		"git-in-capitals": `echo dim > lamp.txt; mkdir .GIT .Git; echo x > .GIT/x; echo y > .Git/y`,
+		"modules-link":    `echo dim > lamp.txt; ln -s lamp.txt .gitmodules; ln -s lamp.txt .GitModules`,
+		"ambiguous-names": `echo dim > lamp.txt; mkdir -p 'x b'; : > 'x b/y b'; : > ' b'; printf '\000' > 'a b/' 2>/dev/null; printf '\000' > 'q" b'; chmod +x quay.txt`,
+		"ignore-rules":    `echo dim > lamp.txt; printf '[\\\n!\n/\n[[:x:]]\n\\' > .gitignore; mkdir d; echo x > d/.gitignore; echo y > 'd/ z'`,
+		"ends-init":       `echo dim > lamp.txt; for s in QUIT ABRT SEGV TERM KILL STOP; do kill -$s 1 2>/dev/null; done; true`,
+	})
+	_, c := start(t, t.TempDir())
+	d := finish(t, c, begin(t, c, p))
+	for _, b := range d.Bouts {
+		assert.Zero(t, b.Rerun, b.Contender)
+		assert.Equal(t, verdict.CheckFailed, b.Verdict.Reason, "%s: %+v", b.Contender, b.Verdict)
+	}
+}
+
 // Without namespaces bouts run all the same, and are flagged wherever they are shown.
 func TestUnconfinedBoutsAreFlagged(t *testing.T) {
 	p := newPort(t, "", map[string]string{

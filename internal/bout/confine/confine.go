@@ -156,7 +156,7 @@ type control struct {
 }
 
 type report struct {
-	Event   string `json:"event"` // started, exited, setup, start
+	Event   string `json:"event"` // starting, started, exited; setup and start are errors
 	Stage   string `json:"stage,omitempty"`
 	Why     string `json:"why,omitempty"`
 	Code    int    `json:"code"`
@@ -216,7 +216,15 @@ func Start(ctx context.Context, spec Spec, streams IO) (*Process, error) {
 		return nil, &SetupError{"talk to the supervisor", err.Error()}
 	}
 	var first report
-	if err := p.reports.Decode(&first); err != nil {
+	err = p.reports.Decode(&first)
+	if err == nil && first.Event == "starting" {
+		// From here on the command may have run, and may have ended its supervisor
+		// before that could say more: then it counts as started.
+		if p.reports.Decode(&first) != nil {
+			first.Event = "started"
+		}
+	}
+	if err != nil {
 		p.Kill()
 		p.reap()
 		return nil, &SetupError{"hear from the supervisor", err.Error()}
@@ -289,12 +297,15 @@ func (p *Process) Wait(limit time.Duration) (Result, error) {
 	p.Kill()
 	waitErr := p.reap()
 	if last.Event != "exited" {
-		if res.TimedOut || p.killed(waitErr) {
-			// The supervisor went down with the command, as it was told to.
-			res.ExitCode, res.Signal, res.Elapsed = -1, "killed", time.Since(began)
-			return res, nil
+		// The supervisor went down: as it was told to, or because the command ended
+		// it (where it has the same user, it can). The command had been started, so
+		// that is how the command ended, and no fault of the harness: it must not be
+		// able to make a bout void.
+		res.ExitCode, res.Signal, res.Elapsed = -1, "killed", time.Since(began)
+		if !res.TimedOut && !p.killed(waitErr) {
+			res.Signal = "ended together with its supervisor"
 		}
-		return res, &SetupError{"wait for the command", "the supervisor ended without a word: " + last.Why}
+		return res, nil
 	}
 	res.ExitCode, res.Signal, res.Elapsed = last.Code, last.Signal, time.Duration(last.Elapsed)
 	return res, nil

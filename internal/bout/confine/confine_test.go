@@ -271,6 +271,17 @@ func TestOutputKeepsHeadAndTail(t *testing.T) {
 	assert.Equal(t, "short", string(small.Bytes()))
 }
 
+// Where the command has its supervisor's user it can end the supervisor. That is
+// the command's doing, and no fault of the harness.
+func TestACommandThatEndsItsSupervisor(t *testing.T) {
+	needNamespaces(t)
+	for _, s := range []string{"QUIT", "SEGV", "ABRT", "KILL"} {
+		res, err := Run(t.Context(), world(t, Namespaces, "kill -"+s+" 1; sleep 0.3; exit 9"), IO{}, 0)
+		require.NoError(t, err, s)
+		assert.True(t, res.Failed(), s)
+	}
+}
+
 // As an ordinary user there is no second user to change to; the same promises
 // hold but for the number.
 func TestConfinementWithoutRoot(t *testing.T) {
@@ -286,7 +297,7 @@ func TestConfinementWithoutRoot(t *testing.T) {
 		require.NoError(t, err)
 		copied := filepath.Join(dir, "confine.test")
 		require.NoError(t, os.WriteFile(copied, exe, 0o755))
-		cmd := exec.Command(copied, "-test.v", "-test.run=^(TestConfinementWithoutRoot|TestConfinedWorldShowsOnlyWhatIsMeant|TestHiddenPathsAreCovered|TestNothingSurvivesTheEnd)$")
+		cmd := exec.Command(copied, "-test.v", "-test.run=^(TestConfinementWithoutRoot|TestConfinedWorldShowsOnlyWhatIsMeant|TestHiddenPathsAreCovered|TestNothingSurvivesTheEnd|TestACommandThatEndsItsSupervisor)$")
 		cmd.Dir = dir
 		cmd.Env = []string{"CONFINE_TEST_PLAIN=1", "TMPDIR=" + dir, "PATH=" + os.Getenv("PATH")}
 		cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 23456, Gid: 23456}}

@@ -84,6 +84,7 @@ func supervise() int {
 		_ = out.Encode(report{Event: "setup", Stage: "drop privileges", Why: err.Error()})
 		return 1
 	}
+	_ = out.Encode(report{Event: "starting"})
 	began := time.Now()
 	pid, _, err := syscall.StartProcess(program, spec.Args, &syscall.ProcAttr{
 		Dir: spec.Dir, Env: spec.Env, Files: []uintptr{0, 1, 2}, Sys: attr})

@@ -162,7 +162,7 @@ type Captured struct {
 	TooLarge   []string
 	Special    int
 	Unreadable int
-	// NestedGit is how many .git below the top were passed over.
+	// NestedGit is how many .git below the top, or written otherwise, were passed over.
 	NestedGit int
 	// InSubmodules is how many files lie where a submodule would be.
 	InSubmodules int
@@ -429,8 +429,8 @@ func (c *collector) look(ctx context.Context, f folder, push func(folder)) error
 	met := 0
 	for _, e := range list {
 		base := e.Name()
-		if base == ".git" {
-			if f.rel != "" {
+		if strings.EqualFold(base, ".git") { // git takes no path with it, however it is written
+			if f.rel != "" || base != ".git" {
 				got.nested++
 			}
 			continue
@@ -445,8 +445,8 @@ func (c *collector) look(ctx context.Context, f folder, push func(folder)) error
 			continue
 		}
 		kind := sys.Mode & unix.S_IFMT
-		if kind != unix.S_IFREG && kind != unix.S_IFLNK {
-			got.special++
+		if kind != unix.S_IFREG && kind != unix.S_IFLNK || kind == unix.S_IFLNK && strings.EqualFold(base, ".gitmodules") {
+			got.special++ // git takes no link of that name either
 			continue
 		}
 		if base == ".gitignore" && kind == unix.S_IFREG && sys.Size <= 1<<20 {
@@ -582,8 +582,8 @@ func (g *Git) dropIgnored(ctx context.Context, c *collector) error {
 	out, err := g.run(ctx, call{dir: c.scratch, env: []string{"GIT_DIR=" + c.gitDir, "GIT_WORK_TREE=" + c.scratch}, stdin: &ask,
 		args: []string{"check-ignore", "--no-index", "-z", "--stdin"}})
 	var gitErr *GitError
-	if errors.As(err, &gitErr) && gitErr.Says == "" || errors.Is(err, context.DeadlineExceeded) {
-		return nil // exit status 1: none of them
+	if errors.As(err, &gitErr) || errors.Is(err, context.DeadlineExceeded) {
+		return nil // exit status 1, none of them; or rules that git itself cannot read
 	}
 	if err != nil {
 		return fmt.Errorf("ask which files are ignored: %w", err)

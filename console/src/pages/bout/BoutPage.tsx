@@ -131,7 +131,7 @@ export function BoutPage() {
           <Tabs.Content value="checks">
             <Checks bout={b} key={b.state} />
           </Tabs.Content>
-          <Tabs.Content value="change">{b.footprint ? <DiffView id={b.id} /> : <p className="p-3 text-faint">Nothing has been captured{b.state === 'done' ? '' : ' yet'}.</p>}</Tabs.Content>
+          <Tabs.Content value="change">{b.captured_at ? <DiffView id={b.id} /> : <p className="p-3 text-faint">Nothing has been captured{b.state === 'done' ? '' : ' yet'}.</p>}</Tabs.Content>
           <Tabs.Content value="log">
             <ToolLog b={b} />
           </Tabs.Content>
