@@ -9,6 +9,8 @@ package api
 import (
 	"time"
 
+	"agonometer/internal/core/answer"
+	"agonometer/internal/core/outcome"
 	"agonometer/internal/core/patch"
 	"agonometer/internal/core/specfile"
 	"agonometer/internal/core/standings"
@@ -67,14 +69,21 @@ type PlanTask struct {
 	TimeMS      int64  `json:"time_ms"`
 	CheckMS     int64  `json:"check_ms"`
 	Checks      int    `json:"checks"`
+	// Proved is proved, unproved or changed (since it was proved).
+	Proved string `json:"proved"`
+	// RepairRounds is how often what failed is handed back; Stages how many briefs there are.
+	RepairRounds int `json:"repair_rounds"`
+	Stages       int `json:"stages"`
 }
 
 // Contest is a comparison, with how far it has got.
 type Contest struct {
-	ID        string `json:"id"`
-	Name      string `json:"name"`
-	Title     string `json:"title"`
-	State     string `json:"state"`
+	ID    string `json:"id"`
+	Name  string `json:"name"`
+	Title string `json:"title"`
+	State string `json:"state"`
+	// Kind is contest, or import for what holds a bout that stands alone.
+	Kind      string `json:"kind"`
 	Seed      int64  `json:"seed"`
 	SeedDrawn bool   `json:"seed_drawn"`
 	Repeats   int    `json:"repeats"`
@@ -103,6 +112,8 @@ type ContestDetail struct {
 	Contenders []Contender `json:"contenders"`
 	Bouts      []Bout      `json:"bouts"`
 	Standings  Standings   `json:"standings"`
+	// File is the contest's file on the machine where it was started.
+	File string `json:"file"`
 	// LastEventID is the newest event that this answer takes into account.
 	LastEventID int64 `json:"last_event_id"`
 }
@@ -132,13 +143,22 @@ type Task struct {
 	Brief       string   `json:"brief"`
 	ContestID   string   `json:"contest_id"`
 	Contests    int      `json:"contests"`
+	// Kind is change or question.
+	Kind string `json:"kind"`
+	// Proved is proved, unproved or changed (since it was proved); ProvingID the
+	// proving that says so, "" for none.
+	Proved    string `json:"proved"`
+	ProvingID string `json:"proving_id"`
+	// ReferenceFails says why the task's own reference does not pass; "" when it does.
+	ReferenceFails string `json:"reference_fails"`
 }
 
 // Check is a check of a task.
 type Check struct {
-	Name  string `json:"name"`
-	Run   string `json:"run"`
-	Reads string `json:"reads"`
+	Name   string `json:"name"`
+	Run    string `json:"run"`
+	Reads  string `json:"reads"`
+	Sealed bool   `json:"sealed"`
 }
 
 // Contender is a contender as a contest recorded it.
@@ -154,23 +174,29 @@ type Contender struct {
 
 // Bout is one contender, one task, once.
 type Bout struct {
-	ID         string           `json:"id"`
-	ContestID  string           `json:"contest_id"`
-	Position   int              `json:"position"`
-	Task       string           `json:"task"`
-	Contender  string           `json:"contender"`
-	Repeat     int              `json:"repeat"`
-	Rerun      int              `json:"rerun"`
-	ReplacedBy string           `json:"replaced_by"`
-	Seed       int64            `json:"seed"`
-	State      string           `json:"state"`
-	Doing      string           `json:"doing"`
-	Verdict    *verdict.Verdict `json:"verdict"`
-	ElapsedMS  *int64           `json:"elapsed_ms"`
-	ExitCode   *int             `json:"exit_code"`
-	Signal     string           `json:"signal"`
-	TimedOut   bool             `json:"timed_out"`
-	Footprint  *patch.Footprint `json:"footprint"`
+	ID         string `json:"id"`
+	ContestID  string `json:"contest_id"`
+	Position   int    `json:"position"`
+	Task       string `json:"task"`
+	Contender  string `json:"contender"`
+	Repeat     int    `json:"repeat"`
+	Rerun      int    `json:"rerun"`
+	ReplacedBy string `json:"replaced_by"`
+	Seed       int64  `json:"seed"`
+	State      string `json:"state"`
+	Doing      string `json:"doing"`
+	// Verdict is that in the end; First that on what came the first time.
+	Verdict *verdict.Verdict `json:"verdict"`
+	First   *verdict.Verdict `json:"first"`
+	// Rounds is how many rounds there were; 0 before the first was captured.
+	Rounds int `json:"rounds"`
+	// Imported is set when the bout was made elsewhere.
+	Imported  bool             `json:"imported"`
+	ElapsedMS *int64           `json:"elapsed_ms"`
+	ExitCode  *int             `json:"exit_code"`
+	Signal    string           `json:"signal"`
+	TimedOut  bool             `json:"timed_out"`
+	Footprint *patch.Footprint `json:"footprint"`
 	// Confinement is namespaces or process-group; empty before the bout began.
 	Confinement string `json:"confinement"`
 	Unconfined  bool   `json:"unconfined"`
@@ -186,21 +212,194 @@ type Bout struct {
 // BoutDetail is a bout with everything that its page shows.
 type BoutDetail struct {
 	Bout
-	TaskTitle      string        `json:"task_title"`
-	ContenderTitle string        `json:"contender_title"`
-	ContestName    string        `json:"contest_name"`
-	ConfinementWhy string        `json:"confinement_why"`
-	StartTree      string        `json:"start_tree"`
-	ResultTree     string        `json:"result_tree"`
-	LeftOut        *LeftOut      `json:"left_out"`
-	LogCut         int64         `json:"log_cut"`
-	Kept           string        `json:"kept"`
-	Costs          HarnessCosts  `json:"costs"`
-	Checks         []CheckResult `json:"checks"`
-	// Judgements counts how often the bout was judged; the last one is shown.
-	Judgements int `json:"judgements"`
+	TaskTitle      string       `json:"task_title"`
+	ContenderTitle string       `json:"contender_title"`
+	ContestName    string       `json:"contest_name"`
+	ConfinementWhy string       `json:"confinement_why"`
+	StartTree      string       `json:"start_tree"`
+	ResultTree     string       `json:"result_tree"`
+	LeftOut        *LeftOut     `json:"left_out"`
+	LogCut         int64        `json:"log_cut"`
+	Kept           string       `json:"kept"`
+	Costs          HarnessCosts `json:"costs"`
+	// Checks are those of the last round that decided.
+	Checks []CheckResult `json:"checks"`
+	// RoundList are the bout's rounds, in order, as the judgement that is used has them.
+	RoundList []Round `json:"round_list"`
+	// Judgements are all there are, the newest last; the last one is used.
+	Judgements []Judgement `json:"judgements"`
+	Import     *Import     `json:"import"`
 	// Tries are the other bouts of the same place: what this one replaced or is replaced by.
 	Tries []Bout `json:"tries"`
+}
+
+// Round is one hand-over of words, and what came of it.
+type Round struct {
+	Number int `json:"number"`
+	// Stage counts the task's briefs from 0; StageName is "" for the first.
+	Stage     int    `json:"stage"`
+	StageName string `json:"stage_name"`
+	// Kind is opening, repair or follow-up.
+	Kind      string           `json:"kind"`
+	Words     string           `json:"words"`
+	ElapsedMS *int64           `json:"elapsed_ms"`
+	ExitCode  *int             `json:"exit_code"`
+	Signal    string           `json:"signal"`
+	TimedOut  bool             `json:"timed_out"`
+	Footprint *patch.Footprint `json:"footprint"`
+	Verdict   *verdict.Verdict `json:"verdict"`
+	// Answer is the closing message of a question; "" for changes.
+	Answer string         `json:"answer"`
+	Guards *outcome.Share `json:"guards"`
+	Checks []CheckResult  `json:"checks"`
+	// Tests are the goals, and what is notable among the others; all of them come with tests=all.
+	Tests   []TestRow         `json:"tests"`
+	Figures []outcome.Figure  `json:"figures"`
+	Facts   []answer.Examined `json:"facts"`
+	// PutBack and LeftOut are files that the contender changed and that were not judged.
+	PutBack    []string `json:"put_back"`
+	LeftOut    []string `json:"left_out"`
+	OverheadMS *int64   `json:"overhead_ms"`
+}
+
+// TestRow is one test with everything that is known of it.
+type TestRow outcome.Row
+
+// Judgement is one judging of a bout.
+type Judgement struct {
+	ID      string           `json:"id"`
+	At      Time             `json:"at"`
+	Verdict verdict.Verdict  `json:"verdict"`
+	First   *verdict.Verdict `json:"first"`
+	// Used is set for the one that counts.
+	Used       bool   `json:"used"`
+	TaskDigest string `json:"task_digest"`
+	// RejudgingID is set where stored diffs were judged again.
+	RejudgingID string `json:"rejudging_id"`
+}
+
+// Import is what was told of a bout that was made elsewhere.
+type Import struct {
+	From     string `json:"from"`
+	Source   string `json:"source"`
+	Started  *Time  `json:"started"`
+	Finished *Time  `json:"finished"`
+	Notes    string `json:"notes"`
+	OffBase  string `json:"off_base"`
+}
+
+// ImportBout asks for a change that was made elsewhere to be judged. Exactly one
+// of Patch, Branch and Folder is given.
+type ImportBout struct {
+	// Bundle holds the task file with what it names; without one the task of the
+	// contest is meant.
+	Bundle *specfile.Bundle `json:"bundle,omitempty"`
+	Task   string           `json:"task,omitempty"`
+	// Contest is the id of the contest that the bout belongs to; "" for one that stands alone.
+	Contest   string `json:"contest,omitempty"`
+	Contender string `json:"contender"`
+	// ContenderFile is the contender's file, where there is one.
+	ContenderFile []byte `json:"contender_file,omitempty"`
+	Patch         []byte `json:"patch,omitempty"`
+	PatchName     string `json:"patch_name,omitempty"`
+	Branch        string `json:"branch,omitempty"`
+	// From is the repository of the branch, Folder a folder, both on the service's machine.
+	From   string `json:"from,omitempty"`
+	Folder string `json:"folder,omitempty"`
+	// Anyway takes a branch that is not based on the start commit.
+	Anyway   bool       `json:"anyway,omitempty"`
+	Started  *time.Time `json:"started,omitempty"`
+	Finished *time.Time `json:"finished,omitempty"`
+	// TookMS is how long the work took, in milliseconds; default: from Started to Finished.
+	TookMS *int64 `json:"took_ms,omitempty"`
+	Notes  string `json:"notes,omitempty"`
+	// Answer is the closing message, for a question.
+	Answer string `json:"answer,omitempty"`
+}
+
+// ProveTask asks for a proving. Bundle holds the task file with what it names.
+type ProveTask struct {
+	Bundle specfile.Bundle `json:"bundle"`
+	// Repeats is how often each side is run; default 3, and fewer prove nothing.
+	Repeats int `json:"repeats,omitempty"`
+}
+
+// Proving shows, or does not, that a task is fair.
+type Proving struct {
+	ID          string `json:"id"`
+	Task        string `json:"task"`
+	Title       string `json:"title"`
+	Digest      string `json:"digest"`
+	StartCommit string `json:"start_commit"`
+	Repeats     int    `json:"repeats"`
+	// State is waiting, running, done or stopped.
+	State     string         `json:"state"`
+	Doing     string         `json:"doing"`
+	StepsDone int            `json:"steps_done"`
+	Steps     int            `json:"steps"`
+	Result    *ProvingResult `json:"result"`
+	CreatedAt Time           `json:"created_at"`
+	EndedAt   *Time          `json:"ended_at"`
+	// Tests are what the reference's run came to; only with one proving by itself.
+	Tests []TestRow `json:"tests"`
+}
+
+// ProvingResult is what a proving found.
+type ProvingResult struct {
+	Proved   bool             `json:"proved"`
+	Reasons  []string         `json:"reasons"`
+	Warnings []string         `json:"warnings"`
+	Steps    []ProvingStep    `json:"steps"`
+	Goals    int              `json:"goals"`
+	Guards   int              `json:"guards"`
+	Figures  []outcome.Figure `json:"figures"`
+}
+
+// ProvingStep is one part of a proof.
+type ProvingStep struct {
+	What  string `json:"what"`
+	OK    bool   `json:"ok"`
+	Words string `json:"words"`
+}
+
+// RejudgeContest asks for stored diffs to be judged again. Bundle holds the
+// present task files.
+type RejudgeContest struct {
+	Bundle specfile.Bundle `json:"bundle"`
+	// Tasks narrows them down; none: all.
+	Tasks []string `json:"tasks,omitempty"`
+}
+
+// Rejudging is one judging again of a contest.
+type Rejudging struct {
+	ID        string   `json:"id"`
+	ContestID string   `json:"contest_id"`
+	Tasks     []string `json:"tasks"`
+	// State is waiting, running or done.
+	State     string `json:"state"`
+	Done      int    `json:"done"`
+	Total     int    `json:"total"`
+	Problem   string `json:"problem"`
+	CreatedAt Time   `json:"created_at"`
+	EndedAt   *Time  `json:"ended_at"`
+}
+
+// DraftTask asks for a task to be drafted from a commit of a repository of the
+// service's machine.
+type DraftTask struct {
+	Repository string `json:"repository"`
+	Commit     string `json:"commit"`
+	// Name is the task's slug; default: made from the commit's message.
+	Name string `json:"name,omitempty"`
+}
+
+// Draft is a task as it was drafted: files by their path below the folder that
+// it is written to.
+type Draft struct {
+	Name  string            `json:"name"`
+	Main  string            `json:"main"`
+	Files map[string][]byte `json:"files"`
+	Notes []string          `json:"notes"`
 }
 
 // LeftOut counts what a capture did not take, and why.
@@ -227,6 +426,10 @@ type HarnessCosts struct {
 
 // CheckResult is how one check ended.
 type CheckResult struct {
+	Round int `json:"round"`
+	// Way is deciding, visible (with the contender's files as they are) or again
+	// (a second time, because a guard failed).
+	Way       string           `json:"way"`
 	Name      string           `json:"name"`
 	Run       string           `json:"run"`
 	Reads     string           `json:"reads"`
@@ -265,6 +468,13 @@ type Event struct {
 	Contender string `json:"contender,omitempty"`
 	Repeat    int    `json:"repeat,omitempty"`
 	Rerun     int    `json:"rerun,omitempty"`
+	Round     int    `json:"round,omitempty"`
+	// Again is set when stored diffs were judged again; Rejudging, Done and Total
+	// tell how far that has got.
+	Again     bool   `json:"again,omitempty"`
+	Rejudging string `json:"rejudging,omitempty"`
+	Done      int    `json:"done,omitempty"`
+	Total     int    `json:"total,omitempty"`
 }
 
 // Version says what is running.

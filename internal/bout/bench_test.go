@@ -17,6 +17,7 @@ import (
 	"agonometer/internal/bout/confine"
 	"agonometer/internal/bout/workspace"
 	"agonometer/internal/core/contender"
+	"agonometer/internal/core/outcome"
 	"agonometer/internal/core/task"
 )
 
@@ -52,6 +53,7 @@ func BenchmarkHarness(b *testing.B) {
 	t := &task.Task{File: filepath.Join(dir, "tasks", "x.md"), Brief: "x"}
 	t.Repository, t.Prepare = "../repositories/tidebook", "go build ./... && go test ./... > /dev/null"
 	t.Checks = []task.Check{{Name: "ok", Run: "true", Reads: task.ReadsExit}}
+	t.Stages = []task.Stage{{Brief: "x", Checks: t.Checks}}
 	con := &contender.Contender{Path: filepath.Join(dir, "c.yaml")}
 	con.Run = []string{"sh", "-c", "echo more >> README.md"}
 	commit, err := e.Repositories.ResolveCommit(t.RepositoryAddress(), "v1.0")
@@ -59,7 +61,7 @@ func BenchmarkHarness(b *testing.B) {
 	limits := task.Defaults()
 	p, err := e.Prepare(b.Context(), t, commit, limits, func(string) {})
 	require.NoError(b, err)
-	var own []time.Duration
+	var own, judging []time.Duration
 	n := 0
 	for b.Loop() {
 		n++
@@ -67,13 +69,18 @@ func BenchmarkHarness(b *testing.B) {
 		began := time.Now()
 		p, err = e.Prepare(b.Context(), t, commit, limits, func(string) {})
 		require.NoError(b, err)
-		w, err := e.Work(b.Context(), j, p, func() {})
+		session, err := e.Open(b.Context(), j, p)
 		require.NoError(b, err)
-		judged, err := e.Judge(b.Context(), j, p, w.Captured.Diff, w.Captured.Tree, nil)
+		w, err := session.HandOver(b.Context(), "x", false, limits.Time.Std(), func() {})
 		require.NoError(b, err)
-		own = append(own, time.Since(began)-w.Result.Elapsed-judged.Results[0].Elapsed)
+		judged, err := e.Judge(b.Context(), j, p, &t.Stages[0], &outcome.Baseline{}, bout.Result{Diff: w.Captured.Diff, Tree: w.Captured.Tree, Shown: w.Captured.Shown}, nil, func(string) {})
+		require.NoError(b, err)
+		session.Close()
+		own = append(own, time.Since(began)-w.Result.Elapsed-judged.Deciding[0].Elapsed)
+		judging = append(judging, time.Duration(judged.OverheadMS)*time.Millisecond)
 	}
 	b.ReportMetric(float64(median(own).Microseconds())/1000, "own-ms/bout")
+	b.ReportMetric(float64(median(judging).Microseconds())/1000, "judging-ms/bout")
 	b.ReportMetric(float64(p.HomeBytes)/(1<<20), "home-MiB")
 }
 

@@ -16,7 +16,6 @@ import (
 
 	"agonometer/internal/bout/confine"
 	"agonometer/internal/bout/drive"
-	"agonometer/internal/bout/judge"
 	"agonometer/internal/bout/workspace"
 	"agonometer/internal/core/contender"
 	"agonometer/internal/core/specfile"
@@ -130,9 +129,8 @@ func (e *Engine) world(t *task.Task, w, home, tmp, root string) confine.World {
 	if !task.IsURL(t.Repository) {
 		hide = append(hide, t.RepositoryAddress())
 	}
-	if t.ReferencePatch != "" {
-		hide = append(hide, specfile.Resolve(t.File, t.ReferencePatch))
-	}
+	files, folders := task.Names(t.File, t.Source)
+	hide = append(append(hide, files...), folders...)
 	return confine.World{Mode: e.Capability.Mode, Owner: e.owner(), Workspace: w, Home: home, Tmp: tmp, Root: root, Path: e.Path, Hide: hide}
 }
 
@@ -200,138 +198,4 @@ func firstLine(s string) string {
 func lastLine(b []byte) string {
 	s := strings.TrimSpace(string(b))
 	return s[strings.LastIndexByte(s, '\n')+1:]
-}
-
-// Worked is what came of a hand-over.
-type Worked struct {
-	Result   confine.Result
-	Captured *workspace.Captured
-	Log      []byte
-	LogCut   int64
-	// WorkspaceMS and HomeMS are what copying cost, CaptureMS what taking the
-	// change out did, all in milliseconds.
-	WorkspaceMS, HomeMS, CaptureMS int64
-	HomeBytes                      int64
-	// HomeLayered is set when HOME was a private layer over the prepared one.
-	HomeLayered bool
-	// Kept is the workspace's folder where it was kept.
-	Kept string
-}
-
-// maxTotal is how much of a change is captured in all, in bytes.
-const maxTotal = 512 << 20
-
-// Work makes a workspace, hands the brief over, waits for the tool's end and
-// captures the change. working is called at the hand-over.
-func (e *Engine) Work(ctx context.Context, j Job, p *workspace.Prepared, working func()) (*Worked, error) {
-	dir := filepath.Join(e.Scratch(), j.ID)
-	opt := e.copyOptions()
-	w, err := e.Maker.Make(ctx, p, dir, opt)
-	if !e.KeepWorkspaces {
-		defer func() {
-			if err := workspace.RemoveAll(dir); err != nil {
-				e.Log.Warn("a workspace could not be removed", "bout", j.ID, "error", err)
-			}
-		}()
-	}
-	if err != nil {
-		return nil, voidOf(err)
-	}
-	world := e.worldOf(j.Task, w)
-	world.Hide = append(world.Hide, j.Contender.Path)
-	world.Brief = filepath.Join(dir, "brief.md")
-	if err := os.WriteFile(world.Brief, []byte(j.Task.Brief+"\n"), 0o644); err != nil {
-		return nil, voidOf(err)
-	}
-	if err := drive.Carry(j.Contender, w.Home(), opt); err != nil {
-		return nil, voidOf(err)
-	}
-	for _, name := range j.Contender.Reads {
-		place, err := drive.Place(j.Contender, name)
-		if err != nil {
-			return nil, voidOf(err)
-		}
-		world.Reads = append(world.Reads, place)
-	}
-	out := confine.NewOutput(int64(j.Limits.Output))
-	working()
-	res, err := drive.Command(ctx, drive.HandOver{Contender: j.Contender, Brief: j.Task.Brief, Seed: j.Seed, World: world,
-		Limit: j.Limits.Time.Std(), Output: out})
-	if err != nil {
-		return nil, voidOf(err)
-	}
-	if ctx.Err() != nil {
-		return nil, ctx.Err()
-	}
-	secrets := drive.Secrets(j.Contender)
-	began := time.Now()
-	captured, err := e.Git.Capture(ctx, w, workspace.Limits{File: int64(j.Limits.File), Total: maxTotal, Secrets: secrets})
-	if err != nil {
-		if ctx.Err() != nil {
-			return nil, ctx.Err()
-		}
-		return nil, voidOf(fmt.Errorf("capture: %w", err))
-	}
-	worked := &Worked{Result: res, Captured: captured, Log: out.Bytes(), LogCut: out.Cut(), WorkspaceMS: w.PrepareMS, HomeMS: w.HomeMS,
-		CaptureMS: time.Since(began).Milliseconds(), HomeBytes: p.HomeBytes}
-	lower, _ := w.HomeLayer()
-	worked.HomeLayered = lower != ""
-	if struck := workspace.Strike(worked.Log, secrets); struck != nil {
-		worked.Log = struck
-	}
-	if e.KeepWorkspaces {
-		worked.Kept = dir
-	}
-	return worked, nil
-}
-
-// Judged is what the checks said.
-type Judged struct {
-	Results []judge.Result
-	// CopyMS is what making the judging copy cost, in milliseconds.
-	CopyMS int64
-}
-
-// Judge lays a diff over a fresh copy of the prepared state and runs the
-// checks there, with a HOME that no contender could write to.
-func (e *Engine) Judge(ctx context.Context, j Job, p *workspace.Prepared, diff []byte, tree string, started func(task.Check)) (*Judged, error) {
-	dir := filepath.Join(e.Scratch(), j.ID+"-judge")
-	if err := workspace.RemoveAll(dir); err != nil {
-		return nil, voidOf(err)
-	}
-	began := time.Now()
-	// Copied as the service's own first, so that git works on files of its own.
-	w, err := e.Maker.Make(ctx, p, dir, workspace.CopyOptions{})
-	if !e.KeepWorkspaces {
-		defer func() {
-			if err := workspace.RemoveAll(dir); err != nil {
-				e.Log.Warn("a judging copy could not be removed", "bout", j.ID, "error", err)
-			}
-		}()
-	}
-	if err != nil {
-		return nil, voidOf(err)
-	}
-	if err := e.Git.Apply(ctx, w, diff, tree); err != nil {
-		if ctx.Err() != nil {
-			return nil, ctx.Err()
-		}
-		return nil, voidOf(err)
-	}
-	if opt := e.copyOptions(); opt.Owned {
-		for _, d := range []string{w.Tree(), w.Home(), w.Tmp()} {
-			if err := workspace.ChownTree(d, opt.UID, opt.GID); err != nil {
-				return nil, voidOf(err)
-			}
-		}
-	}
-	copyMS := time.Since(began).Milliseconds()
-	results, err := judge.Run(ctx, e.worldOf(j.Task, w), j.Task.Checks, j.Limits, drive.Secrets(j.Contender), started)
-	if err != nil {
-		if ctx.Err() != nil {
-			return nil, ctx.Err()
-		}
-		return nil, voidOf(err)
-	}
-	return &Judged{Results: results, CopyMS: copyMS}, nil
 }

@@ -99,7 +99,7 @@ func (a *app) contestCommand() *cobra.Command {
 			fmt.Fprintf(a.out, "Contest %s is being stopped. What has ended stays; the rest is void.\n", id)
 			return nil
 		}}
-	return noun("contest", "Contests: some tasks x some contenders x repeats", a.contestStart(), list, show, watch, stop, standings)
+	return noun("contest", "Contests: some tasks x some contenders x repeats", a.contestStart(), list, show, watch, stop, standings, a.contestRejudge())
 }
 
 func (a *app) contest(ctx context.Context, args []string) (*client.Client, api.ContestDetail, error) {
@@ -120,7 +120,7 @@ func (a *app) contest(ctx context.Context, args []string) (*client.Client, api.C
 }
 
 func (a *app) contestStart() *cobra.Command {
-	var yes, watch bool
+	var yes, watch, prove bool
 	var seed int64
 	cmd := &cobra.Command{Use: "start FILE", Short: "Start a contest", Args: cobra.ExactArgs(1),
 		Long: `Start the contest that FILE describes. The client reads the file and everything that it names and sends it to the
@@ -144,6 +144,14 @@ service; nothing is started when anything in them is wrong. It first says what w
 			plan, err := c.PlanContest(cmd.Context(), b, given)
 			if err != nil {
 				return err
+			}
+			if prove {
+				if err := a.proveFirst(cmd.Context(), c, b, plan); err != nil {
+					return err
+				}
+				if plan, err = c.PlanContest(cmd.Context(), b, given); err != nil {
+					return err
+				}
 			}
 			quiet := a.format == formatJSON
 			if !quiet {
@@ -175,6 +183,7 @@ service; nothing is started when anything in them is wrong. It first says what w
 		}}
 	cmd.Flags().BoolVarP(&yes, "yes", "y", false, "start without asking")
 	cmd.Flags().BoolVar(&watch, "watch", false, "follow it until it ends")
+	cmd.Flags().BoolVar(&prove, "prove", false, "first prove the tasks that are not proved, and start only when all are")
 	cmd.Flags().Int64Var(&seed, "seed", 0, "use this seed instead of the file's")
 	return a.withFormat(cmd)
 }
@@ -221,15 +230,15 @@ func (a *app) standings(d api.ContestDetail) error {
 	var lines [][]cell
 	for _, r := range st.Rows {
 		lines = append(lines, []cell{plain(r.Contender), {shown: fmt.Sprintf("%d of %d", r.Passed, r.Passed+r.Failed), plain: strconv.Itoa(r.Passed)}, share(r.SuccessShare),
-			plain(strconv.Itoa(r.Failed)), plain(strconv.Itoa(r.Void)), medianMS(r.MedianElapsedMS), medianMS(r.MedianPassedMS), number(r.MedianFiles), number(r.MedianAdded), number(r.MedianRemoved)})
+			share(r.FirstShare), plain(strconv.Itoa(r.Failed)), plain(strconv.Itoa(r.Void)), number(r.MedianRounds), medianMS(r.MedianElapsedMS), medianMS(r.MedianPassedMS), number(r.MedianFiles), number(r.MedianAdded), number(r.MedianRemoved)})
 	}
-	if err := a.rows(a.format, st, []column{{head: "Contender"}, {head: "Passed", right: true}, {head: "Success", right: true}, {head: "Failed", right: true}, {head: "Void", right: true},
-		{head: "Elapsed", right: true, key: "median_elapsed_ms"}, {head: "When passed", right: true, key: "median_passed_ms"}, {head: "Files", right: true, key: "median_files"},
+	if err := a.rows(a.format, st, []column{{head: "Contender"}, {head: "Passed", right: true}, {head: "In the end", right: true, key: "success_share"}, {head: "First time", right: true, key: "first_share"}, {head: "Failed", right: true}, {head: "Void", right: true},
+		{head: "Rounds", right: true, key: "median_rounds"}, {head: "Elapsed", right: true, key: "median_elapsed_ms"}, {head: "When passed", right: true, key: "median_passed_ms"}, {head: "Files", right: true, key: "median_files"},
 		{head: "Lines +", right: true, key: "median_lines_added"}, {head: "Lines -", right: true, key: "median_lines_removed"}}, lines, "No contenders."); err != nil {
 		return err
 	}
 	if a.format == formatTable {
-		fmt.Fprintln(a.out, "\nElapsed, files and lines are medians over the bouts that passed or failed.")
+		fmt.Fprintln(a.out, "\nIn the end: the share that passed, repair rounds included. First time: without one.\nRounds, elapsed, files and lines are medians over the bouts that passed or failed.")
 		for _, n := range st.Notes {
 			fmt.Fprintln(a.out, "Note: "+n+".")
 		}

@@ -9,6 +9,7 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
+	"agonometer/internal/core/contender"
 	"agonometer/internal/core/contest"
 	"agonometer/internal/core/specfile"
 	"agonometer/internal/core/task"
@@ -71,9 +72,30 @@ func take(b *specfile.Bundle, name string) error {
 	return err
 }
 
-// takeNamed adds the files that a task names, where they exist.
+// takeNamed adds the files and folders that a task names, where they exist.
 func takeNamed(b *specfile.Bundle, file string) {
-	for _, name := range task.Names(file, b.Files[file]) {
+	files, folders := task.Names(file, b.Files[file])
+	for _, name := range files {
 		_ = take(b, name)
 	}
+	for _, dir := range folders {
+		_ = filepath.WalkDir(dir, func(name string, d fs.DirEntry, err error) error {
+			if err == nil && d.Type().IsRegular() {
+				_ = take(b, filepath.ToSlash(name))
+			}
+			return nil
+		})
+	}
+}
+
+// taskSlug is the name of the task in a file of a bundle; "" where it has none.
+func taskSlug(b *specfile.Bundle, name string) string {
+	t, _ := task.Parse(name, name, b.Files[name], b.Files)
+	return string(t.Task)
+}
+
+// contenderSlug is the name of the contender in a file.
+func contenderSlug(name string, data []byte) (string, error) {
+	con, doc := contender.Parse(name, name, data)
+	return string(con.Contender), doc.Problems.Err()
 }

@@ -29,9 +29,9 @@ func (a *app) taskCommand() *cobra.Command {
 			var lines [][]cell
 			for _, t := range all {
 				lines = append(lines, []cell{plain(t.Task), plain(t.Title), orAbsent(t.Size), plain(strings.Join(t.Labels, " ")),
-					{shown: short(t.StartCommit), plain: t.StartCommit}, plain(strconv.Itoa(len(t.Checks))), plain(strconv.Itoa(t.Contests))})
+					{shown: short(t.StartCommit), plain: t.StartCommit}, plain(strconv.Itoa(len(t.Checks))), plain(t.Proved), plain(strconv.Itoa(t.Contests))})
 			}
-			return a.rows(a.format, all, []column{{head: "Task"}, {head: "Title"}, {head: "Size"}, {head: "Labels"}, {head: "Start"}, {head: "Checks", right: true}, {head: "Contests", right: true}},
+			return a.rows(a.format, all, []column{{head: "Task"}, {head: "Title"}, {head: "Size"}, {head: "Labels"}, {head: "Start"}, {head: "Checks", right: true}, {head: "Proved"}, {head: "Contests", right: true}},
 				lines, "No tasks yet: they come with the first contest. Check a file with: agonometer validate FILE")
 		}})
 	show := a.withFormat(&cobra.Command{Use: "show TASK", Short: "Show a task as it was last used", Args: cobra.ExactArgs(1),
@@ -49,10 +49,10 @@ func (a *app) taskCommand() *cobra.Command {
 			for _, check := range t.Checks {
 				facts = append(facts, [2]string{"Check " + check.Name, check.Run + "  (reads " + check.Reads + ")"})
 			}
-			facts = append(facts, [2]string{"Digest", t.Digest}, [2]string{"Contests", strconv.Itoa(t.Contests)}, [2]string{"Brief", t.Brief})
+			facts = append(facts, [2]string{"Kind", t.Kind}, [2]string{"Proved", provedWords(t.Proved)}, [2]string{"Reference", t.ReferenceFails}, [2]string{"Digest", t.Digest}, [2]string{"Contests", strconv.Itoa(t.Contests)}, [2]string{"Brief", t.Brief})
 			return a.facts(t, facts)
 		}})
-	return noun("task", "Tasks: wanted changes, with what judges them", list, show)
+	return noun("task", "Tasks: wanted changes, with what judges them", list, show, a.taskProve(), a.taskDraft())
 }
 
 func orAbsent(s string) cell {
@@ -231,8 +231,20 @@ func boutNotes(b api.Bout) string {
 	if b.TimedOut {
 		notes = append(notes, "stopped at the limit")
 	}
-	if b.Verdict != nil {
-		notes = append(notes, b.Verdict.Notes...)
+	if b.Imported {
+		notes = append(notes, "made elsewhere")
+	}
+	if b.Rounds > 1 {
+		notes = append(notes, plural(b.Rounds, "round"))
+	}
+	if v := b.Verdict; v != nil {
+		if n := len(v.Weakened); n > 0 {
+			notes = append(notes, "tests weakened")
+		}
+		if strings.Contains(v.Detail, verdict.MadeOnlyWords) {
+			notes = append(notes, verdict.MadeOnlyWords)
+		}
+		notes = append(notes, v.Notes...)
 	}
 	return strings.Join(notes, "; ")
 }
@@ -288,6 +300,7 @@ func (a *app) boutCommand() *cobra.Command {
 	show.Flags().BoolVar(&allTests, "tests", false, "list every test, not only those that did not pass")
 
 	var asFiles bool
+	var round int
 	diff := &cobra.Command{Use: "diff BOUT", Short: "Print a bout's captured change as git applies it", Args: cobra.ExactArgs(1),
 		Long: "Print a bout's captured change as git applies it. In a terminal control characters are made visible;\nin a pipe the bytes are exact, so that `agonometer bout diff BOUT | git apply` works.",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -300,13 +313,13 @@ func (a *app) boutCommand() *cobra.Command {
 				return err
 			}
 			if asFiles || a.format != formatTable {
-				d, err := c.Diff(cmd.Context(), id)
+				d, err := c.Diff(cmd.Context(), id, round)
 				if err != nil {
 					return err
 				}
 				return a.diffFiles(d)
 			}
-			text, err := c.Patch(cmd.Context(), id)
+			text, err := c.Patch(cmd.Context(), id, round)
 			if err != nil {
 				return err
 			}
@@ -316,6 +329,7 @@ func (a *app) boutCommand() *cobra.Command {
 			}
 			return a.contenderText(text, true)
 		}}
+	diff.Flags().IntVar(&round, "round", 0, "the change up to this round; default: the last")
 	diff.Flags().BoolVar(&asFiles, "stat", false, "list the changed files instead")
 	a.withFormat(diff)
 
@@ -330,7 +344,7 @@ func (a *app) boutCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			text, err := c.Log(cmd.Context(), id, check)
+			text, err := c.Log(cmd.Context(), id, check, round)
 			if err != nil {
 				return err
 			}
@@ -340,6 +354,7 @@ func (a *app) boutCommand() *cobra.Command {
 			}
 			return a.contenderText(text, false)
 		}}
+	log.Flags().IntVar(&round, "round", 0, "of this round; default: the last")
 	log.Flags().StringVar(&check, "check", "", "the output of this check instead of the tool's")
 
 	stop := &cobra.Command{Use: "stop BOUT", Short: "Stop a bout; it is void and not run again", Args: cobra.ExactArgs(1),
@@ -358,7 +373,7 @@ func (a *app) boutCommand() *cobra.Command {
 			fmt.Fprintf(a.out, "Bout %s is being stopped; it counts neither for nor against.\n", id)
 			return nil
 		}}
-	return noun("bout", "Bouts: one contender, one task, once", list, show, diff, log, stop)
+	return noun("bout", "Bouts: one contender, one task, once", list, show, diff, log, a.boutImport(), stop)
 }
 
 // contenderText prints text that a contender wrote. A terminal gets its control
@@ -411,13 +426,7 @@ func (a *app) diffFiles(d api.Diff) error {
 func boutFacts(b api.BoutDetail) [][2]string {
 	facts := [][2]string{{"Bout", b.ID}, {"Contest", b.ContestName + "  " + b.ContestID}, {"Task", b.Task + "  " + b.TaskTitle}, {"Contender", b.Contender + "  " + b.ContenderTitle},
 		{"Repeat", strconv.Itoa(b.Repeat)}, {"State", strings.TrimSuffix(b.State+"  "+b.Doing, "  ")}}
-	if v := b.Verdict; v != nil {
-		words := string(v.Outcome) + ": " + verdict.Reasons()[v.Reason]
-		if v.Check != "" {
-			words += " (" + v.Check + ")"
-		}
-		facts = append(facts, [2]string{"Verdict", words}, [2]string{"Detail", v.Detail}, [2]string{"Notes", strings.Join(v.Notes, "; ")})
-	}
+	facts = append(facts, verdictFacts(b)...)
 	facts = append(facts, [2]string{"Elapsed", msCell(b.ElapsedMS).shown})
 	switch {
 	case b.TimedOut:
@@ -458,25 +467,7 @@ func boutFacts(b api.BoutDetail) [][2]string {
 		}
 		facts = append(facts, [2]string{fmt.Sprintf("Other try %d", t.Rerun), t.ID + "  " + why})
 	}
-	for _, r := range b.Checks {
-		words := r.Outcome
-		if r.ElapsedMS != nil {
-			words += " in " + duration(*r.ElapsedMS)
-		}
-		if s := r.Summary; s != nil {
-			words += fmt.Sprintf("; tests: %d passed, %d failed, %d skipped", s.Passed, s.Failed, s.Skipped)
-			if s.Unfinished > 0 {
-				words += fmt.Sprintf(", %d unfinished", s.Unfinished)
-			}
-		}
-		if r.Detail != "" {
-			words += "; " + r.Detail
-		}
-		for _, t := range r.Tests {
-			words += "\n" + string(t.Outcome) + "  " + t.Name
-		}
-		facts = append(facts, [2]string{"Check " + r.Name, words})
-	}
+	facts = append(facts, roundFacts(b)...)
 	if c := b.Costs; c.WorkspaceMS != nil && c.HomeMS != nil && c.CaptureMS != nil {
 		words := fmt.Sprintf("workspace %s, HOME %s", duration(*c.WorkspaceMS), duration(*c.HomeMS))
 		if c.HomeBytes != nil {

@@ -137,6 +137,13 @@ func (c *Client) text(ctx context.Context, path string) ([]byte, error) {
 	return io.ReadAll(io.LimitReader(res.Body, maxAnswer))
 }
 
+func ofRound(round int) string {
+	if round == 0 {
+		return ""
+	}
+	return "?round=" + strconv.Itoa(round)
+}
+
 func seg(s string) string { return url.PathEscape(s) }
 
 // Version says what is running there.
@@ -204,6 +211,61 @@ func (c *Client) Bouts(ctx context.Context, f BoutFilter) ([]api.Bout, error) {
 	return call[[]api.Bout](ctx, c, http.MethodGet, "/bouts?"+q.Encode(), nil)
 }
 
+// ProveTask asks for a proving of the task that is the bundle's main file.
+func (c *Client) ProveTask(ctx context.Context, b *specfile.Bundle, repeats int) (api.Proving, error) {
+	return call[api.Proving](ctx, c, http.MethodPost, "/provings", api.ProveTask{Bundle: *b, Repeats: repeats})
+}
+
+// Proving is one proving with its tests.
+func (c *Client) Proving(ctx context.Context, id string) (api.Proving, error) {
+	return call[api.Proving](ctx, c, http.MethodGet, "/provings/"+seg(id), nil)
+}
+
+// Provings lists the provings of a task, the newest first; of all for "".
+func (c *Client) Provings(ctx context.Context, task string) ([]api.Proving, error) {
+	return call[[]api.Proving](ctx, c, http.MethodGet, "/provings?task="+url.QueryEscape(task), nil)
+}
+
+// StopProving stops a proving.
+func (c *Client) StopProving(ctx context.Context, id string) error {
+	_, err := call[struct{}](ctx, c, http.MethodPost, "/provings/"+seg(id)+"/stop", nil)
+	return err
+}
+
+// FollowProving delivers a proving each time it has got further, until it has
+// ended or each returns false.
+func (c *Client) FollowProving(ctx context.Context, id string, each func(api.Proving) bool) error {
+	ended := false
+	return c.follow(ctx, "/provings/"+seg(id)+"/events", func() http.Header { return nil }, func(data []byte) (bool, error) {
+		var p api.Proving
+		if err := json.Unmarshal(data, &p); err != nil {
+			return false, fmt.Errorf("the live feed cannot be read: %w", err)
+		}
+		ended = p.State == "done" || p.State == "stopped"
+		return each(p) && !ended, nil
+	})
+}
+
+// Rejudge asks for a contest's stored changes to be judged again.
+func (c *Client) Rejudge(ctx context.Context, id string, in api.RejudgeContest) (api.Rejudging, error) {
+	return call[api.Rejudging](ctx, c, http.MethodPost, "/contests/"+seg(id)+"/rejudge", in)
+}
+
+// Rejudgings lists the judgings again of a contest, the newest first.
+func (c *Client) Rejudgings(ctx context.Context, id string) ([]api.Rejudging, error) {
+	return call[[]api.Rejudging](ctx, c, http.MethodGet, "/contests/"+seg(id)+"/rejudgings", nil)
+}
+
+// ImportBout hands a change in that was made elsewhere.
+func (c *Client) ImportBout(ctx context.Context, in api.ImportBout) (api.Bout, error) {
+	return call[api.Bout](ctx, c, http.MethodPost, "/bouts/import", in)
+}
+
+// DraftTask drafts a task from a commit.
+func (c *Client) DraftTask(ctx context.Context, in api.DraftTask) (api.Draft, error) {
+	return call[api.Draft](ctx, c, http.MethodPost, "/drafts", in)
+}
+
 // Bout is one bout with its checks; allTests lists the passed tests too.
 func (c *Client) Bout(ctx context.Context, id string, allTests bool) (api.BoutDetail, error) {
 	path := "/bouts/" + seg(id)
@@ -220,21 +282,23 @@ func (c *Client) StopBout(ctx context.Context, id string) error {
 }
 
 // Diff is a bout's change, file by file.
-func (c *Client) Diff(ctx context.Context, id string) (api.Diff, error) {
-	return call[api.Diff](ctx, c, http.MethodGet, "/bouts/"+seg(id)+"/diff", nil)
+//
+// round is the number of a round, 0 for the last; here and in Patch and Log.
+func (c *Client) Diff(ctx context.Context, id string, round int) (api.Diff, error) {
+	return call[api.Diff](ctx, c, http.MethodGet, "/bouts/"+seg(id)+"/diff"+ofRound(round), nil)
 }
 
 // Patch is a bout's change as git applies it.
-func (c *Client) Patch(ctx context.Context, id string) ([]byte, error) {
-	return c.text(ctx, "/bouts/"+seg(id)+"/patch")
+func (c *Client) Patch(ctx context.Context, id string, round int) ([]byte, error) {
+	return c.text(ctx, "/bouts/"+seg(id)+"/patch"+ofRound(round))
 }
 
 // Log is what the tool printed; or, with a check's name, what that check did.
-func (c *Client) Log(ctx context.Context, id, check string) ([]byte, error) {
+func (c *Client) Log(ctx context.Context, id, check string, round int) ([]byte, error) {
 	if check != "" {
-		return c.text(ctx, "/bouts/"+seg(id)+"/checks/"+seg(check)+"/log")
+		return c.text(ctx, "/bouts/"+seg(id)+"/checks/"+seg(check)+"/log"+ofRound(round))
 	}
-	return c.text(ctx, "/bouts/"+seg(id)+"/log")
+	return c.text(ctx, "/bouts/"+seg(id)+"/log"+ofRound(round))
 }
 
 // Tasks lists the tasks that contests have recorded.
@@ -267,23 +331,30 @@ func (c *Client) CheckContender(ctx context.Context, slug string, b *specfile.Bu
 // ctx ends, or the contest has ended and all its events were delivered. A
 // connection that breaks is taken up again where it ended.
 func (c *Client) Follow(ctx context.Context, contestID string, after int64, each func(api.Event) bool) error {
+	return c.follow(ctx, "/contests/"+seg(contestID)+"/events", func() http.Header { return http.Header{"Last-Event-ID": {strconv.FormatInt(after, 10)}} }, func(data []byte) (bool, error) {
+		var ev api.Event
+		if err := json.Unmarshal(data, &ev); err != nil {
+			return false, fmt.Errorf("the live feed cannot be read: %w", err)
+		}
+		after = ev.ID
+		return each(ev), nil
+	})
+}
+
+// follow reads a live feed until take returns false or ctx ends.
+func (c *Client) follow(ctx context.Context, path string, header func() http.Header, take func(data []byte) (bool, error)) error {
 	tries := 0
 	for {
-		res, err := c.send(ctx, http.MethodGet, "/contests/"+seg(contestID)+"/events", nil, http.Header{"Last-Event-ID": {strconv.FormatInt(after, 10)}})
+		res, err := c.send(ctx, http.MethodGet, path, nil, header())
 		if err == nil {
 			for e, readErr := range sse.Read(res.Body, &sse.ReadConfig{MaxEventSize: 1 << 20}) {
 				if readErr != nil || e.Data == "" {
 					break
 				}
-				var ev api.Event
-				if err := json.Unmarshal([]byte(e.Data), &ev); err != nil {
+				tries = 0
+				if more, err := take([]byte(e.Data)); !more || err != nil {
 					res.Body.Close()
-					return fmt.Errorf("the live feed cannot be read: %w", err)
-				}
-				tries, after = 0, ev.ID
-				if !each(ev) {
-					res.Body.Close()
-					return nil
+					return err
 				}
 			}
 			res.Body.Close()

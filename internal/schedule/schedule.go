@@ -13,6 +13,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -20,7 +21,6 @@ import (
 	"agonometer/internal/bout/workspace"
 	"agonometer/internal/core/contender"
 	"agonometer/internal/core/contest"
-	"agonometer/internal/core/patch"
 	"agonometer/internal/core/specfile"
 	"agonometer/internal/core/task"
 	"agonometer/internal/core/verdict"
@@ -53,6 +53,9 @@ type Scheduler struct {
 
 	mu      sync.Mutex
 	current *running
+	// proving is the id of the proving that is being run, with what stops it.
+	proving     string
+	stopProving context.CancelCauseFunc
 }
 
 // running is the contest that is being run.
@@ -60,6 +63,18 @@ type running struct {
 	id     string
 	cancel context.CancelCauseFunc
 	active map[string]*activeBout
+	// gates let what is known of a task before any contender be found out once.
+	gates map[string]*sync.Mutex
+}
+
+// gate is a lock of its own for a task of the contest.
+func (s *Scheduler) gate(cur *running, slug string) *sync.Mutex {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if cur.gates[slug] == nil {
+		cur.gates[slug] = &sync.Mutex{}
+	}
+	return cur.gates[slug]
 }
 
 type activeBout struct {
@@ -97,7 +112,7 @@ func (s *Scheduler) Create(ctx context.Context, c *contest.Contest, bundle *spec
 		return nil, err
 	}
 	now := time.Now().UTC()
-	row := &store.Contest{ID: s.store.NewID(), Name: string(c.File.Contest), Title: c.Title, State: store.ContestWaiting, Seed: int64(seed), SeedDrawn: drawn,
+	row := &store.Contest{ID: s.store.NewID(), Kind: store.KindContest, Name: string(c.File.Contest), Title: c.Title, State: store.ContestWaiting, Seed: int64(seed), SeedDrawn: drawn,
 		Repeats: c.Repeats, AtOnce: c.AtOnce, Path: c.Path, Bundle: digest, CreatedAt: now}
 	var tasks []store.ContestTask
 	var contenders []store.ContestContender
@@ -105,8 +120,16 @@ func (s *Scheduler) Create(ctx context.Context, c *contest.Contest, bundle *spec
 	for i, t := range c.Tasks {
 		taskSlugs = append(taskSlugs, t.Task)
 		commit := c.Commits[t.Task]
-		tasks = append(tasks, store.ContestTask{ContestID: row.ID, Position: i, Slug: string(t.Task), Title: t.Title, Repository: t.RepositoryAddress(),
-			StartCommit: commit, Digest: t.Digest(commit), Size: string(t.Size), Labels: t.Labels, Checks: t.Checks, Limits: Limits(c, t), Prepare: t.Prepare, Brief: t.Brief})
+		one := store.ContestTask{ContestID: row.ID, Position: i, Slug: string(t.Task), Title: t.Title, Repository: t.RepositoryAddress(),
+			StartCommit: commit, Digest: t.Digest(commit), Size: string(t.Size), Labels: t.Labels, Checks: t.Checks, Limits: Limits(c, t), Prepare: t.Prepare, Brief: t.Brief, Kind: t.Kind}
+		known, proving, err := s.store.Known(ctx, one.Slug, one.Digest)
+		if err != nil {
+			return nil, err
+		}
+		if one.Proved = known; proving != nil {
+			one.ProvingID = proving.ID
+		}
+		tasks = append(tasks, one)
 	}
 	for i, con := range c.Contenders {
 		contenderSlugs = append(contenderSlugs, con.Contender)
@@ -160,6 +183,16 @@ func (s *Scheduler) takeUp() error {
 			return err
 		}
 	}
+	provings, err := s.store.Provings(ctx, "", store.ProvingRunning)
+	if err != nil {
+		return err
+	}
+	for i := range provings {
+		provings[i].State, provings[i].Doing = store.ProvingWaiting, ""
+		if err := s.store.SetProving(ctx, &provings[i]); err != nil {
+			return err
+		}
+	}
 	return s.sweep(ctx)
 }
 
@@ -173,7 +206,6 @@ func (s *Scheduler) sweep(ctx context.Context) error {
 	for _, b := range bouts {
 		if b.Kept != "" {
 			kept[filepath.Base(b.Kept)] = true
-			kept[filepath.Base(b.Kept)+"-judge"] = true
 		}
 	}
 	entries, err := os.ReadDir(s.engine.Scratch())
@@ -181,7 +213,8 @@ func (s *Scheduler) sweep(ctx context.Context) error {
 		return err
 	}
 	for _, e := range entries {
-		if !kept[e.Name()] {
+		// A bout's judging copies are named after it.
+		if id, _, _ := strings.Cut(e.Name(), "-"); !kept[id] {
 			if err := workspace.RemoveAll(filepath.Join(s.engine.Scratch(), e.Name())); err != nil {
 				s.log.Warn("a left-over folder could not be removed", "folder", e.Name(), "error", err)
 			}
@@ -194,6 +227,15 @@ func (s *Scheduler) sweep(ctx context.Context) error {
 func (s *Scheduler) loop() {
 	defer close(s.done)
 	for {
+		if did, err := s.aside(); did || s.ctx.Err() != nil {
+			if err != nil && s.ctx.Err() == nil {
+				s.log.Error("a proving or a judging again cannot go on", "error", err)
+			}
+			if s.ctx.Err() != nil {
+				return
+			}
+			continue
+		}
 		next, err := s.next()
 		switch {
 		case s.ctx.Err() != nil:
@@ -277,7 +319,7 @@ func (s *Scheduler) run(row *store.Contest) error {
 	ctx, cancel := context.WithCancelCause(s.ctx)
 	defer cancel(nil)
 	s.mu.Lock()
-	cur := &running{id: row.ID, cancel: cancel, active: map[string]*activeBout{}}
+	cur := &running{id: row.ID, cancel: cancel, active: map[string]*activeBout{}, gates: map[string]*sync.Mutex{}}
 	s.current = cur
 	s.mu.Unlock()
 	defer func() {
@@ -491,7 +533,7 @@ func (s *Scheduler) one(ctx context.Context, cur *running, c *contest.Contest, b
 		return
 	}
 	log := s.log.With("bout", b.ID)
-	if err := s.steps(ctx, c, b, t, con, me); err != nil {
+	if err := s.steps(ctx, cur, c, b, t, con, me); err != nil {
 		switch {
 		case s.ctx.Err() != nil:
 			return // the next service takes it up
@@ -535,134 +577,6 @@ func (s *Scheduler) besideOf(me *activeBout) int {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return me.beside
-}
-
-func (s *Scheduler) steps(ctx context.Context, c *contest.Contest, b *store.Bout, t *task.Task, con *contender.Contender, me *activeBout) error {
-	limits := Limits(c, t)
-	job := bout.Job{ID: b.ID, Task: t, Commit: c.Commits[t.Task], Contender: con, Limits: limits, Seed: specfile.Seed(b.Seed)}
-	say := func(what string) {
-		if err := s.store.Say(s.ctx, b, what); err != nil {
-			s.log.Warn("progress cannot be recorded", "bout", b.ID, "error", err)
-		}
-	}
-	captured := b.State == store.Captured
-	if !captured {
-		facts := map[string]any{"confinement": string(s.engine.Capability.Mode), "confinement_why": s.engine.Capability.Why}
-		if err := s.store.Advance(ctx, b, store.Preparing, facts); err != nil {
-			return err
-		}
-	}
-	prepared, err := s.engine.Prepare(ctx, t, job.Commit, limits, say)
-	if err != nil {
-		return err
-	}
-	if !captured {
-		var advanceErr error
-		w, err := s.engine.Work(ctx, job, prepared, func() { advanceErr = s.store.Advance(ctx, b, store.Working, nil) })
-		if err := errors.Join(err, advanceErr); err != nil {
-			return err
-		}
-		if err := s.record(ctx, b, w, prepared, me); err != nil {
-			return err
-		}
-	}
-	return s.judge(ctx, job, b, prepared, me)
-}
-
-// record stores what a hand-over brought, before anything is judged.
-func (s *Scheduler) record(ctx context.Context, b *store.Bout, w *bout.Worked, p *workspace.Prepared, me *activeBout) error {
-	var err error
-	if b.Diff, err = s.store.Put(w.Captured.Diff); err != nil {
-		return err
-	}
-	if b.Shown, err = s.store.Put(w.Captured.Shown); err != nil {
-		return err
-	}
-	if b.Log, err = s.store.Put(w.Log); err != nil {
-		return err
-	}
-	// Odd names can make a diff that git understands and the parser does not: the
-	// size is then absent. The bout goes on, or a contender could void it so.
-	var footprint any
-	if fp, err := patch.Measure(w.Captured.Shown); err != nil {
-		s.log.Warn("a change cannot be measured", "bout", b.ID, "error", err)
-	} else if text, err := json.Marshal(fp); err != nil {
-		return err
-	} else {
-		footprint = string(text)
-	}
-	cap := w.Captured
-	leftOut, err := json.Marshal(store.LeftOut{Ignored: cap.Ignored, TooLarge: firstNames(cap.TooLarge), Special: cap.Special, Unreadable: cap.Unreadable,
-		NestedGit: cap.NestedGit, InSubmodules: cap.InSubmodules, Struck: cap.Struck})
-	if err != nil {
-		return err
-	}
-	b.ResultTree, b.StartTree = cap.Tree, p.Tree
-	b.TimedOut, b.ExitCode, b.Signal = w.Result.TimedOut, &w.Result.ExitCode, w.Result.Signal
-	return s.store.Advance(ctx, b, store.Captured, map[string]any{
-		"diff": b.Diff, "shown": b.Shown, "log": b.Log, "log_cut": w.LogCut, "footprint": footprint, "left_out": string(leftOut),
-		"result_tree": cap.Tree, "start_tree": p.Tree, "elapsed_ms": w.Result.Elapsed.Milliseconds(), "exit_code": w.Result.ExitCode,
-		"signal": w.Result.Signal, "timed_out": w.Result.TimedOut, "workspace_ms": w.WorkspaceMS, "home_ms": w.HomeMS, "home_bytes": w.HomeBytes, "home_layered": w.HomeLayered,
-		"capture_ms": w.CaptureMS, "kept": w.Kept, "beside": s.besideOf(me)})
-}
-
-// maxNames is how many names of files that were too large are kept.
-const maxNames = 100
-
-func firstNames(names []string) []string {
-	if len(names) > maxNames {
-		return append(slices.Clone(names[:maxNames]), fmt.Sprintf("… and %d more", len(names)-maxNames))
-	}
-	return names
-}
-
-// judge runs the checks on a stored diff and ends the bout with its verdict.
-func (s *Scheduler) judge(ctx context.Context, job bout.Job, b *store.Bout, p *workspace.Prepared, me *activeBout) error {
-	facts := verdict.Facts{TimedOut: b.TimedOut, Changed: b.Diff != "",
-		EndedInError: b.ExitCode != nil && *b.ExitCode != 0 && !b.TimedOut}
-	var j store.Judgement
-	if facts.Changed {
-		diff, err := s.store.Get(b.Diff)
-		if err != nil {
-			return err
-		}
-		if err := s.store.Advance(ctx, b, store.Judging, nil); err != nil {
-			return err
-		}
-		judged, err := s.engine.Judge(ctx, job, p, diff, b.ResultTree, func(c task.Check) {
-			if err := s.store.Say(s.ctx, b, "check "+string(c.Name)); err != nil {
-				s.log.Warn("progress cannot be recorded", "bout", b.ID, "error", err)
-			}
-		})
-		if err != nil {
-			return err
-		}
-		j.CopyMS = &judged.CopyMS
-		for _, r := range judged.Results {
-			row := store.CheckResult{Name: string(r.Check.Name), Run: r.Check.Run, Reads: string(r.Check.Reads), Outcome: r.Outcome,
-				Signal: r.Signal, Detail: r.Detail, Summary: r.Summary, LogCut: r.LogCut}
-			if r.Outcome != verdict.CheckNotRun {
-				code, ms := r.ExitCode, r.Elapsed.Milliseconds()
-				row.ExitCode, row.ElapsedMS = &code, &ms
-			}
-			if row.Log, err = s.store.Put(r.Log); err != nil {
-				return err
-			}
-			if len(r.Tests) > 0 {
-				text, err := json.Marshal(r.Tests)
-				if err != nil {
-					return err
-				}
-				if row.Tests, err = s.store.Put(text); err != nil {
-					return err
-				}
-			}
-			j.Checks = append(j.Checks, row)
-			facts.Checks = append(facts.Checks, verdict.Check{Name: string(r.Check.Name), Outcome: r.Outcome})
-		}
-	}
-	j.Verdict = verdict.Of(facts)
-	return s.store.Finish(s.ctx, b, j, nil, map[string]any{"beside": s.besideOf(me)})
 }
 
 // Current is the id of the contest that is being run, or "".

@@ -32,7 +32,12 @@ var scalars = map[reflect.Type]func() *jsonschema.Schema{
 	reflect.TypeFor[specfile.Duration](): pattern(specfile.DurationPattern, "90s", "10m"),
 	reflect.TypeFor[specfile.Size]():     pattern(specfile.SizePattern, "512KiB", "4MiB"),
 	reflect.TypeFor[specfile.EnvName]():  pattern(specfile.EnvNamePattern, "PORT_KEY"),
-	reflect.TypeFor[task.Reader]():       one(task.ReadsExit, task.ReadsGoTestJSON),
+	reflect.TypeFor[task.Reader]():       one(task.ReadsExit, task.ReadsGoTestJSON, task.ReadsJUnit, task.ReadsTAP, task.ReadsNumber),
+	reflect.TypeFor[task.Kind]():         one(task.Change, task.Question),
+	reflect.TypeFor[task.Protect]():      one(task.Report, task.Strict),
+	reflect.TypeFor[task.Network]():      one(task.NoNetwork, task.NetworkNeeded),
+	reflect.TypeFor[task.Bound]():        pattern(task.BoundPattern, "250", "0.5 x start"),
+	reflect.TypeFor[task.Figure]():       func() *jsonschema.Schema { return &jsonschema.Schema{Type: "number"} },
 	reflect.TypeFor[task.TaskSize]():     one("small", "medium", "large"),
 	reflect.TypeFor[contender.Stdin]():   one(contender.StdinNone, contender.StdinBrief),
 	reflect.TypeFor[specfile.Seed](): func() *jsonschema.Schema {
@@ -66,7 +71,7 @@ func Of(kind string) ([]byte, error) {
 	s.Description = titles[kind]
 	require(s, t)
 	for name, def := range s.Definitions {
-		for _, field := range []reflect.Type{reflect.TypeFor[task.Check](), reflect.TypeFor[task.Limits](), reflect.TypeFor[contender.Carry]()} {
+		for _, field := range []reflect.Type{reflect.TypeFor[task.Check](), reflect.TypeFor[task.Limits](), reflect.TypeFor[contender.Carry](), reflect.TypeFor[task.Fact](), reflect.TypeFor[task.FollowUp]()} {
 			if field.Name() == name {
 				require(def, field)
 			}

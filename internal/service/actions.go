@@ -116,12 +116,27 @@ func (s *Server) plan(ctx context.Context, c *contest.Contest) (*api.Plan, error
 		seed := int64(*c.Seed)
 		plan.Seed = &seed
 	}
+	var unproved []string
 	for _, t := range c.Tasks {
 		limits := schedule.Limits(c, t)
 		p := api.PlanTask{Task: string(t.Task), Title: t.Title, StartCommit: c.Commits[t.Task], TimeMS: limits.Time.Std().Milliseconds(),
-			CheckMS: limits.Check.Std().Milliseconds(), Checks: len(t.Checks)}
+			CheckMS: limits.Check.Std().Milliseconds(), Checks: len(t.Checks), RepairRounds: c.RepairRoundsOf(t), Stages: len(t.Stages)}
+		known, _, err := s.store.Known(ctx, p.Task, t.Digest(p.StartCommit))
+		if err != nil {
+			return nil, err
+		}
+		p.Proved = string(known)
+		switch known {
+		case store.ProvedNo:
+			unproved = append(unproved, p.Task)
+		case store.ProvedChanged:
+			plan.Remarks = append(plan.Remarks, "the task "+p.Task+" has changed since it was proved; prove it again: agonometer task prove FILE, or contest start --prove")
+		}
 		plan.Tasks = append(plan.Tasks, p)
 		plan.LongestMS += (p.TimeMS + p.CheckMS*int64(p.Checks)) * int64(len(c.Contenders)*c.Repeats)
+	}
+	if len(unproved) > 0 {
+		plan.Remarks = append(plan.Remarks, "nothing has shown yet that these tasks are fair: "+strings.Join(unproved, ", ")+"; prove them with: agonometer task prove FILE, or contest start --prove")
 	}
 	plan.LongestMS /= int64(c.AtOnce)
 	for _, con := range c.Contenders {

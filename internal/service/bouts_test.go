@@ -63,7 +63,7 @@ func TestVerdicts(t *testing.T) {
 		t.Run(tc.name, func(t *testing.T) {
 			b := only(t, d, tc.name)
 			require.NotNil(t, b.Verdict)
-			log, err := c.Log(t.Context(), b.ID, "")
+			log, err := c.Log(t.Context(), b.ID, "", 0)
 			require.NoError(t, err)
 			if tc.outcome != "" {
 				assert.Equal(t, tc.outcome, b.Verdict.Outcome, "%+v\n%s", b.Verdict, log)
@@ -87,12 +87,12 @@ func TestVerdicts(t *testing.T) {
 	assert.Equal(t, "untouched", string(untouched))
 
 	snoop := only(t, d, "snoops")
-	log, err := c.Log(t.Context(), snoop.ID, "")
+	log, err := c.Log(t.Context(), snoop.ID, "", 0)
 	require.NoError(t, err)
 	assert.NotContains(t, string(log), "later", "no later history")
 	assert.NotContains(t, string(log), "old", "what is left out is not carried")
 	assert.NotContains(t, string(log), "harbour-key-42")
-	diff, err := c.Patch(t.Context(), snoop.ID)
+	diff, err := c.Patch(t.Context(), snoop.ID, 0)
 	require.NoError(t, err)
 	assert.Contains(t, string(diff), "+**************")
 	assert.NotContains(t, string(diff), "harbour-key-42")
@@ -100,7 +100,7 @@ func TestVerdicts(t *testing.T) {
 	// The judge saw the captured change and nothing of what went on after the tool's end.
 	daemon, err := c.Bout(t.Context(), only(t, d, "daemon").ID, true)
 	require.NoError(t, err)
-	text, err := c.Patch(t.Context(), daemon.ID)
+	text, err := c.Patch(t.Context(), daemon.ID, 0)
 	require.NoError(t, err)
 	want := verdict.Failed
 	if strings.Contains(string(text), "+on") {
@@ -119,7 +119,7 @@ func TestVerdicts(t *testing.T) {
 	left, err := filepath.Glob(filepath.Join(filepath.Dir(p.dir), "*", "scratch", "*"))
 	require.NoError(t, err)
 	assert.Empty(t, left)
-	good, err := c.Patch(t.Context(), only(t, d, "good").ID)
+	good, err := c.Patch(t.Context(), only(t, d, "good").ID, 0)
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(p.dir, "good.patch"), good, 0o644))
 	sh(t, filepath.Join(p.dir, "repo"), "git apply --check ../good.patch")
@@ -136,7 +136,7 @@ func TestATimeLimitIsAVerdictAndWhatWasReachedIsShown(t *testing.T) {
 	assert.Equal(t, verdict.TimeLimit, polite.Verdict.Reason)
 	assert.Equal(t, "what it had reached passes every check", polite.Verdict.Detail)
 	assert.True(t, polite.TimedOut)
-	log, err := c.Log(t.Context(), polite.ID, "")
+	log, err := c.Log(t.Context(), polite.ID, "", 0)
 	require.NoError(t, err)
 	assert.Contains(t, string(log), "bye")
 	assert.Equal(t, "nothing was changed until then", only(t, d, "too-late").Verdict.Detail)
@@ -176,7 +176,7 @@ func TestPrepareRunsOnceAndItsFailureIsNobodysFault(t *testing.T) {
 	var made []string
 	for _, b := range d.Bouts {
 		assert.Equal(t, verdict.Passed, b.Verdict.Outcome)
-		log, err := c.Log(t.Context(), b.ID, "")
+		log, err := c.Log(t.Context(), b.ID, "", 0)
 		require.NoError(t, err)
 		made = append(made, string(log))
 		assert.NotContains(t, mustPatch(t, c, b.ID), "made.txt", "what prepare made is not the contender's")
@@ -226,7 +226,7 @@ func TestContestsRunOneAfterTheOther(t *testing.T) {
 
 func mustPatch(t *testing.T, c *client.Client, id string) string {
 	t.Helper()
-	text, err := c.Patch(t.Context(), id)
+	text, err := c.Patch(t.Context(), id, 0)
 	require.NoError(t, err)
 	return string(text)
 }

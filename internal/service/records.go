@@ -5,7 +5,9 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -22,7 +24,7 @@ import (
 // Records become wire types here, and nowhere else.
 
 func contestOf(c *store.Contest, bouts []store.Bout) api.Contest {
-	out := api.Contest{ID: c.ID, Name: c.Name, Title: c.Title, State: string(c.State), Seed: c.Seed, SeedDrawn: c.SeedDrawn, Repeats: c.Repeats,
+	out := api.Contest{ID: c.ID, Name: c.Name, Title: c.Title, State: string(c.State), Kind: string(c.Kind), Seed: c.Seed, SeedDrawn: c.SeedDrawn, Repeats: c.Repeats,
 		AtOnce: c.AtOnce, CreatedAt: api.Time{Time: c.CreatedAt}, StartedAt: api.At(c.StartedAt), EndedAt: api.At(c.EndedAt)}
 	for i := range bouts {
 		b := &bouts[i]
@@ -55,12 +57,12 @@ func contestOf(c *store.Contest, bouts []store.Bout) api.Contest {
 func taskOf(t *store.ContestTask) api.Task {
 	out := api.Task{Task: t.Slug, Title: t.Title, Repository: t.Repository, StartCommit: t.StartCommit, Digest: t.Digest, Size: t.Size, Labels: []string{},
 		Prepare: t.Prepare, Checks: []api.Check{}, TimeMS: t.Limits.Time.Std().Milliseconds(), CheckMS: t.Limits.Check.Std().Milliseconds(),
-		Brief: t.Brief, ContestID: t.ContestID, Contests: 1}
+		Brief: t.Brief, ContestID: t.ContestID, Contests: 1, Kind: string(t.Kind), Proved: string(t.Proved), ProvingID: t.ProvingID, ReferenceFails: t.ReferenceFails}
 	for _, l := range t.Labels {
 		out.Labels = append(out.Labels, string(l))
 	}
 	for _, c := range t.Checks {
-		out.Checks = append(out.Checks, api.Check{Name: string(c.Name), Run: c.Run, Reads: string(c.Reads)})
+		out.Checks = append(out.Checks, api.Check{Name: string(c.Name), Run: c.Run, Reads: string(c.Reads), Sealed: c.Sealed})
 	}
 	return out
 }
@@ -71,7 +73,8 @@ func contenderOf(c *store.ContestContender) api.Contender {
 
 func boutOf(b *store.Bout) api.Bout {
 	return api.Bout{ID: b.ID, ContestID: b.ContestID, Position: b.Position, Task: b.Task, Contender: b.Contender, Repeat: b.Repeat, Rerun: b.Rerun,
-		ReplacedBy: b.ReplacedBy, Seed: b.Seed, State: string(b.State), Doing: b.Doing, Verdict: b.Verdict(), ElapsedMS: b.ElapsedMS, ExitCode: b.ExitCode,
+		ReplacedBy: b.ReplacedBy, Seed: b.Seed, State: string(b.State), Doing: b.Doing, Verdict: b.Verdict(), First: b.First(), Rounds: b.RoundsUsed,
+		Imported: b.Imported != nil, ElapsedMS: b.ElapsedMS, ExitCode: b.ExitCode,
 		Signal: b.Signal, TimedOut: b.TimedOut, Footprint: b.Footprint, Confinement: b.Confinement, Unconfined: unconfined(b), Beside: b.Beside,
 		CreatedAt: api.Time{Time: b.CreatedAt}, PreparingAt: api.At(b.PreparingAt), WorkingAt: api.At(b.WorkingAt), CapturedAt: api.At(b.CapturedAt), DoneAt: api.At(b.DoneAt)}
 }
@@ -88,17 +91,21 @@ func boutsOf(bouts []store.Bout) []api.Bout {
 	return out
 }
 
-func standingsOf(c *store.Contest, contenders []store.ContestContender, tasks int, bouts []store.Bout) api.Standings {
+func standingsOf(c *store.Contest, contenders []store.ContestContender, tasks []store.ContestTask, bouts []store.Bout) api.Standings {
 	names := make([]string, 0, len(contenders))
 	for _, con := range contenders {
 		names = append(names, con.Slug)
 	}
 	out := api.Standings{ContestID: c.ID, Final: c.State == store.ContestDone, Notes: []string{}}
 	var facts []standings.Bout
-	reruns, loose, beside := 0, 0, 0
+	reruns, loose, beside, imported, again := 0, 0, 0, 0, 0
+	planned := map[string]int{}
 	for i := range bouts {
 		b := &bouts[i]
 		v := b.Verdict()
+		if b.ReplacedBy == "" {
+			planned[b.Contender]++
+		}
 		if b.ReplacedBy != "" {
 			reruns++
 			continue
@@ -106,8 +113,18 @@ func standingsOf(c *store.Contest, contenders []store.ContestContender, tasks in
 		if b.State != store.Done || v == nil {
 			continue
 		}
-		facts = append(facts, standings.Bout{Contender: b.Contender, Outcome: v.Outcome, ElapsedMS: b.ElapsedMS, Footprint: b.Footprint,
-			Unconfined: unconfined(b), Beside: b.Beside > 0})
+		one := standings.Bout{Contender: b.Contender, Outcome: v.Outcome, Rounds: b.RoundsUsed, ElapsedMS: b.ElapsedMS, Footprint: b.Footprint,
+			Unconfined: unconfined(b), Beside: b.Beside > 0}
+		if first := b.First(); first != nil {
+			one.First = first.Outcome
+		}
+		facts = append(facts, one)
+		if b.Imported != nil {
+			imported++
+		}
+		if len(b.Judgements) > 1 {
+			again++
+		}
 		if unconfined(b) {
 			loose++
 		}
@@ -115,7 +132,31 @@ func standingsOf(c *store.Contest, contenders []store.ContestContender, tasks in
 			beside++
 		}
 	}
-	out.Rows = standings.Table(names, tasks*c.Repeats, facts)
+	out.Rows = standings.Table(names, planned, facts)
+	var unproved, changed []string
+	for _, t := range tasks {
+		switch t.Proved {
+		case store.ProvedNo:
+			unproved = append(unproved, t.Slug)
+		case store.ProvedChanged:
+			changed = append(changed, t.Slug)
+		}
+		if t.ReferenceFails != "" {
+			out.Notes = append(out.Notes, "the task "+t.Slug+" cannot be judged here: "+t.ReferenceFails)
+		}
+	}
+	if len(unproved) > 0 {
+		out.Notes = append(out.Notes, "nothing has shown yet that these tasks are fair: "+strings.Join(unproved, ", ")+" (agonometer task prove FILE)")
+	}
+	if len(changed) > 0 {
+		out.Notes = append(out.Notes, "these tasks have changed since they were proved: "+strings.Join(changed, ", "))
+	}
+	if again > 0 {
+		out.Notes = append(out.Notes, fmt.Sprintf("%s judged more than once; the newest judgement is used", count(again, "bout")+wasWere(again)))
+	}
+	if imported > 0 {
+		out.Notes = append(out.Notes, fmt.Sprintf("%s made elsewhere; what is not known of them is left open", count(imported, "bout")+wasWere(imported)))
+	}
 	if c.State == store.ContestStopped {
 		out.Notes = append(out.Notes, "the contest was stopped before its end")
 	}
@@ -163,6 +204,9 @@ func (s *Server) listContests(c *gin.Context) {
 	}
 	out := make([]api.Contest, 0, len(rows))
 	for i := range rows {
+		if rows[i].Kind == store.KindImport && c.Query("kind") != "all" {
+			continue
+		}
 		out = append(out, contestOf(&rows[i], by[rows[i].ID]))
 	}
 	c.JSON(http.StatusOK, out)
@@ -190,8 +234,8 @@ func (s *Server) detail(ctx context.Context, id string) (*api.ContestDetail, err
 	if err != nil {
 		return nil, err
 	}
-	out := &api.ContestDetail{Contest: contestOf(row, bouts), Tasks: []api.Task{}, Contenders: []api.Contender{}, Bouts: boutsOf(bouts),
-		Standings: standingsOf(row, contenders, len(tasks), bouts), LastEventID: last}
+	out := &api.ContestDetail{Contest: contestOf(row, bouts), File: row.Path, Tasks: []api.Task{}, Contenders: []api.Contender{}, Bouts: boutsOf(bouts),
+		Standings: standingsOf(row, contenders, tasks, bouts), LastEventID: last}
 	for i := range tasks {
 		out.Tasks = append(out.Tasks, taskOf(&tasks[i]))
 	}
@@ -237,7 +281,7 @@ func (s *Server) getBout(c *gin.Context) {
 	}
 	out := api.BoutDetail{Bout: boutOf(b), ConfinementWhy: b.ConfinementWhy, StartTree: b.StartTree, ResultTree: b.ResultTree, LogCut: b.LogCut, Kept: b.Kept,
 		Costs:  api.HarnessCosts{WorkspaceMS: b.WorkspaceMS, HomeMS: b.HomeMS, HomeBytes: b.HomeBytes, HomeLayered: b.HomeLayered, CaptureMS: b.CaptureMS},
-		Checks: []api.CheckResult{}, Judgements: len(b.Judgements), Tries: []api.Bout{}}
+		Checks: []api.CheckResult{}, RoundList: []api.Round{}, Judgements: []api.Judgement{}, Tries: []api.Bout{}}
 	if l := b.LeftOut; l != nil {
 		out.LeftOut = &api.LeftOut{Ignored: l.Ignored, TooLarge: append([]string{}, l.TooLarge...), Special: l.Special, Unreadable: l.Unreadable,
 			NestedGit: l.NestedGit, InSubmodules: l.InSubmodules, Struck: l.Struck}
@@ -263,23 +307,15 @@ func (s *Server) getBout(c *gin.Context) {
 			out.Tries = append(out.Tries, other)
 		}
 	}
-	if n := len(b.Judgements); n > 0 {
-		j := &b.Judgements[n-1]
-		out.Costs.JudgeCopyMS = j.CopyMS
-		for i := range j.Checks {
-			r, err := s.checkOf(&j.Checks[i], c.Query("tests") == "all")
-			if err != nil {
-				s.fail(c, err)
-				return
-			}
-			out.Checks = append(out.Checks, r)
-		}
+	if err := s.roundsOf(b, &out, c.Query("tests") == "all"); err != nil {
+		s.fail(c, err)
+		return
 	}
 	c.JSON(http.StatusOK, out)
 }
 
 func (s *Server) checkOf(r *store.CheckResult, all bool) (api.CheckResult, error) {
-	out := api.CheckResult{Name: r.Name, Run: r.Run, Reads: r.Reads, Outcome: string(r.Outcome), ExitCode: r.ExitCode, Signal: r.Signal, ElapsedMS: r.ElapsedMS,
+	out := api.CheckResult{Round: r.Round, Way: r.Way, Name: r.Name, Run: r.Run, Reads: r.Reads, Outcome: string(r.Outcome), ExitCode: r.ExitCode, Signal: r.Signal, ElapsedMS: r.ElapsedMS,
 		Detail: r.Detail, Summary: r.Summary, Tests: []testlog.Test{}, LogCut: r.LogCut, HasLog: r.Log != ""}
 	if r.Tests == "" {
 		return out, nil
@@ -300,6 +336,21 @@ func (s *Server) checkOf(r *store.CheckResult, all bool) (api.CheckResult, error
 	return out, nil
 }
 
+// round finds the round of a bout that a call names; the last one where it names none.
+func (s *Server) round(c *gin.Context, b *store.Bout) (*store.Round, bool) {
+	want := c.Query("round")
+	for i := range slices.Backward(b.Rounds) {
+		if want == "" || want == strconv.Itoa(b.Rounds[i].Number) {
+			return &b.Rounds[i], true
+		}
+	}
+	if want == "" { // nothing was captured: there is an empty change
+		return &store.Round{}, true
+	}
+	s.problem(c, http.StatusNotFound, "There is no such round", fmt.Sprintf("The bout has %s.", count(len(b.Rounds), "round")))
+	return nil, false
+}
+
 // bout finds the bout that a call names; where there is none it has answered so.
 func (s *Server) bout(c *gin.Context) (*store.Bout, bool) {
 	b, err := s.store.Bout(c.Request.Context(), c.Param("id"))
@@ -314,7 +365,11 @@ func (s *Server) getDiff(c *gin.Context) {
 	if !ok {
 		return
 	}
-	text, err := s.store.Get(b.Shown)
+	r, ok := s.round(c, b)
+	if !ok {
+		return
+	}
+	text, err := s.store.Get(r.Shown)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -328,8 +383,8 @@ func (s *Server) getDiff(c *gin.Context) {
 	if files == nil {
 		out.Files = []patch.File{}
 	}
-	if b.Footprint != nil {
-		out.Footprint = *b.Footprint
+	if r.Footprint != nil {
+		out.Footprint = *r.Footprint
 	}
 	c.JSON(http.StatusOK, out)
 }
@@ -350,7 +405,9 @@ func (s *Server) getPatch(c *gin.Context) {
 	if !ok {
 		return
 	}
-	s.text(c, b.Diff, "text/x-diff")
+	if r, ok := s.round(c, b); ok {
+		s.text(c, r.Diff, "text/x-diff")
+	}
 }
 
 func (s *Server) getLog(c *gin.Context) {
@@ -358,7 +415,11 @@ func (s *Server) getLog(c *gin.Context) {
 	if !ok {
 		return
 	}
-	s.text(c, b.Log, "text/plain")
+	if c.Query("round") == "" {
+		s.text(c, b.Log, "text/plain")
+	} else if r, ok := s.round(c, b); ok {
+		s.text(c, r.Log, "text/plain")
+	}
 }
 
 func (s *Server) getCheckLog(c *gin.Context) {
@@ -366,9 +427,10 @@ func (s *Server) getCheckLog(c *gin.Context) {
 	if !ok {
 		return
 	}
+	way, round := c.DefaultQuery("way", store.WayDeciding), c.Query("round")
 	if n := len(b.Judgements); n > 0 {
-		for _, r := range b.Judgements[n-1].Checks {
-			if r.Name == c.Param("check") {
+		for _, r := range slices.Backward(b.Judgements[n-1].Checks) {
+			if r.Name == c.Param("check") && r.Way == way && (round == "" || round == strconv.Itoa(r.Round)) {
 				s.text(c, r.Log, "text/plain")
 				return
 			}
@@ -471,6 +533,15 @@ func (s *Server) contenderBySlug(ctx context.Context, slug string) (*api.Contend
 	return nil, store.ErrNotFound
 }
 
+// feed begins an answer of server-sent events.
+func (s *Server) feed(c *gin.Context) {
+	c.Header("Content-Type", "text/event-stream")
+	c.Header("X-Accel-Buffering", "no")
+	c.Status(http.StatusOK)
+	fmt.Fprint(c.Writer, "retry: 1000\n\n")
+	c.Writer.Flush()
+}
+
 // events sends a contest's events as they come: server-sent events whose ids
 // are those of the records, so that a client that comes back misses nothing.
 func (s *Server) events(c *gin.Context) {
@@ -495,11 +566,7 @@ func (s *Server) events(c *gin.Context) {
 		}
 		after = n
 	}
-	c.Header("Content-Type", "text/event-stream")
-	c.Header("X-Accel-Buffering", "no")
-	c.Status(http.StatusOK)
-	fmt.Fprint(c.Writer, "retry: 1000\n\n")
-	c.Writer.Flush()
+	s.feed(c)
 	quiet := time.NewTicker(15 * time.Second)
 	defer quiet.Stop()
 	for {

@@ -99,7 +99,7 @@ func TestKilledServicesGoOn(t *testing.T) {
 				if point.name == "while judging" || point.name == "between bouts" {
 					assert.Equal(t, verdict.Passed, b.Verdict.Outcome, "what was captured is judged, without running the tool again")
 					assert.Empty(t, b.ReplacedBy)
-					assert.Equal(t, 1, b.Judgements)
+					assert.Len(t, b.Judgements, 1)
 				}
 			}
 		})

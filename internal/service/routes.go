@@ -34,6 +34,8 @@ var filterParams = []param{
 	{name: "contender", description: "Only bouts of this contender (slug)."},
 }
 
+var roundParam = param{name: "round", description: "A round by its number; default: the last."}
+
 func (s *Server) routes() []route {
 	get, post := http.MethodGet, http.MethodPost
 	return []route{
@@ -43,7 +45,8 @@ func (s *Server) routes() []route {
 		{method: post, path: "/session/link", id: "makeSignInLink", summary: "Make a one-time link to the console", status: 201, response: api.SignInLink{}, handle: s.makeLink},
 		{method: get, path: "/doctor", id: "getDoctor", summary: "Whether this machine has what bouts need", response: api.Report{}, handle: s.doctor},
 		{method: post, path: "/prune", id: "prune", summary: "Free workspaces and caches that no record needs", response: api.Pruned{}, handle: s.prune},
-		{method: get, path: "/contests", id: "listContests", summary: "All contests, the newest first", response: []api.Contest{}, handle: s.listContests},
+		{method: get, path: "/contests", id: "listContests", summary: "All contests, the newest first",
+			query: []param{{name: "kind", description: "all lists also what holds bouts that stand alone.", values: []string{"all"}}}, response: []api.Contest{}, handle: s.listContests},
 		{method: post, path: "/contests", id: "startContest", summary: "Start a contest, or only say what it would run (dry_run)", request: api.StartContest{}, status: 201, response: api.ContestDetail{},
 			more: map[int]string{200: "Plan"}, handle: s.startContest},
 		{method: get, path: "/contests/{id}", id: "getContest", summary: "One contest with its bouts and standings", response: api.ContestDetail{}, handle: s.getContest},
@@ -51,16 +54,25 @@ func (s *Server) routes() []route {
 		{method: get, path: "/contests/{id}/standings", id: "getStandings", summary: "The table of contenders", response: api.Standings{}, handle: s.getStandings},
 		{method: get, path: "/contests/{id}/events", id: "followContest", summary: "The live feed: server-sent events with ids; Last-Event-ID or after continues it",
 			query: []param{{name: "after", description: "Continue behind this event id."}}, content: "text/event-stream", handle: s.events},
+		{method: post, path: "/contests/{id}/rejudge", id: "rejudgeContest", summary: "Judge a contest's stored changes again, with the present task files", request: api.RejudgeContest{}, status: 201, response: api.Rejudging{}, handle: s.rejudgeContest},
+		{method: get, path: "/contests/{id}/rejudgings", id: "listRejudgings", summary: "The judgings again of a contest, the newest first", response: []api.Rejudging{}, handle: s.listRejudgings},
+		{method: post, path: "/bouts/import", id: "importBout", summary: "Take a change that was made elsewhere, to be judged like any other", request: api.ImportBout{}, status: 201, response: api.Bout{}, handle: s.importBout},
 		{method: get, path: "/bouts", id: "listBouts", summary: "Bouts, of all contests or of one", query: filterParams, response: []api.Bout{}, handle: s.listBouts},
 		{method: get, path: "/bouts/{id}", id: "getBout", summary: "One bout with its checks",
 			query: []param{{name: "tests", description: "Which tests are listed: those that did not pass (default), or all.", values: []string{"notable", "all"}}}, response: api.BoutDetail{}, handle: s.getBout},
 		{method: post, path: "/bouts/{id}/stop", id: "stopBout", summary: "Stop a bout; it is void and not run again", status: 204, handle: s.stopBout},
-		{method: get, path: "/bouts/{id}/diff", id: "getDiff", summary: "The captured change, file by file", response: api.Diff{}, handle: s.getDiff},
-		{method: get, path: "/bouts/{id}/patch", id: "getPatch", summary: "The captured change as git applies it", content: "text/x-diff", handle: s.getPatch},
-		{method: get, path: "/bouts/{id}/log", id: "getLog", summary: "What the tool printed", content: "text/plain", handle: s.getLog},
-		{method: get, path: "/bouts/{id}/checks/{check}/log", id: "getCheckLog", summary: "What a check printed", content: "text/plain", handle: s.getCheckLog},
+		{method: get, path: "/bouts/{id}/diff", id: "getDiff", summary: "The captured change, file by file", query: []param{roundParam}, response: api.Diff{}, handle: s.getDiff},
+		{method: get, path: "/bouts/{id}/patch", id: "getPatch", summary: "The captured change as git applies it", query: []param{roundParam}, content: "text/x-diff", handle: s.getPatch},
+		{method: get, path: "/bouts/{id}/log", id: "getLog", summary: "What the tool printed", query: []param{roundParam}, content: "text/plain", handle: s.getLog},
+		{method: get, path: "/bouts/{id}/checks/{check}/log", id: "getCheckLog", summary: "What a check printed", query: []param{roundParam, {name: "way", description: "Which run of the check.", values: []string{"deciding", "visible", "again"}}}, content: "text/plain", handle: s.getCheckLog},
 		{method: get, path: "/tasks", id: "listTasks", summary: "Tasks that contests have recorded, each as last used", response: []api.Task{}, handle: s.listTasks},
 		{method: get, path: "/tasks/{slug}", id: "getTask", summary: "One task as last used", response: api.Task{}, handle: s.getTask},
+		{method: post, path: "/provings", id: "proveTask", summary: "Prove a task: that the start fails its goals, and the reference passes", request: api.ProveTask{}, status: 201, response: api.Proving{}, handle: s.proveTask},
+		{method: get, path: "/provings", id: "listProvings", summary: "Provings, the newest first", query: []param{{name: "task", description: "Only those of this task (slug)."}}, response: []api.Proving{}, handle: s.listProvings},
+		{method: get, path: "/provings/{id}", id: "getProving", summary: "One proving with its tests", response: api.Proving{}, handle: s.getProving},
+		{method: get, path: "/provings/{id}/events", id: "followProving", summary: "The live feed: the proving each time it has got further", content: "text/event-stream", handle: s.followProving},
+		{method: post, path: "/provings/{id}/stop", id: "stopProving", summary: "Stop a proving", status: 204, handle: s.stopProving},
+		{method: post, path: "/drafts", id: "draftTask", summary: "Draft a task from a commit; nothing is stored", request: api.DraftTask{}, response: api.Draft{}, handle: s.draftTask},
 		{method: get, path: "/contenders", id: "listContenders", summary: "Contenders that contests have recorded, each as last used", response: []api.Contender{}, handle: s.listContenders},
 		{method: get, path: "/contenders/{slug}", id: "getContender", summary: "One contender as last used", response: api.Contender{}, handle: s.getContender},
 		{method: post, path: "/contenders/{slug}/check", id: "checkContender", summary: "Whether a contender can start on the service's machine", request: api.CheckContender{}, response: api.Report{}, handle: s.checkContender},

@@ -3,6 +3,8 @@ package store
 import (
 	"time"
 
+	"agonometer/internal/core/answer"
+	"agonometer/internal/core/outcome"
 	"agonometer/internal/core/patch"
 	"agonometer/internal/core/specfile"
 	"agonometer/internal/core/task"
@@ -20,6 +22,26 @@ const (
 	ContestStopping ContestState = "stopping"
 	ContestDone     ContestState = "done"
 	ContestStopped  ContestState = "stopped"
+)
+
+// ContestKind tells contests from what holds a bout that stands alone.
+type ContestKind string
+
+const (
+	KindContest ContestKind = "contest"
+	// KindImport holds one bout that was made elsewhere.
+	KindImport ContestKind = "import"
+)
+
+// Proved says what is known of a task's fairness.
+type Proved string
+
+const (
+	ProvedYes Proved = "proved"
+	// ProvedNo is a task of which no proving is known, or whose proving went wrong.
+	ProvedNo Proved = "unproved"
+	// ProvedChanged is a task that was proved and has changed since.
+	ProvedChanged Proved = "changed"
 )
 
 // BoutState is where a bout stands.
@@ -45,6 +67,8 @@ type Contest struct {
 	Repeats   int
 	AtOnce    int
 	Path      string
+	// Kind tells a contest from what holds a single imported bout.
+	Kind ContestKind
 	// Bundle holds the raw files that the contest was started with.
 	Bundle    Digest
 	CreatedAt time.Time
@@ -67,6 +91,14 @@ type ContestTask struct {
 	Limits      task.Limits     `gorm:"serializer:json"`
 	Prepare     string
 	Brief       string
+	Kind        task.Kind
+	// Baseline is the digest of what is known of each stage before any contender,
+	// in JSON; empty until it is measured.
+	Baseline Digest
+	// ReferenceFails says in words why the task's own reference does not pass.
+	ReferenceFails string
+	Proved         Proved
+	ProvingID      string
 }
 
 // ContestContender is a contender as a contest recorded it.
@@ -135,8 +167,57 @@ type Bout struct {
 	WorkingAt   *time.Time
 	CapturedAt  *time.Time
 	DoneAt      *time.Time
+	// Imported says what is known of a bout that was made elsewhere; nil for others.
+	Imported   *Imported `gorm:"serializer:json"`
+	RoundsUsed int
+	Rounds     []Round `gorm:"foreignKey:BoutID"`
 	// Judgements are in the order in which they were made; the last one is used.
 	Judgements []Judgement `gorm:"foreignKey:BoutID"`
+}
+
+// Imported is what a person told of a bout that was made elsewhere.
+type Imported struct {
+	// From is patch, branch or folder; Source names it.
+	From   string `json:"from"`
+	Source string `json:"source"`
+	// Started and Finished are nil where they are not known.
+	Started  *time.Time `json:"started,omitempty"`
+	Finished *time.Time `json:"finished,omitempty"`
+	Notes    string     `json:"notes,omitempty"`
+	// OffBase says in words that the work was not based on the start commit.
+	OffBase string `json:"off_base,omitempty"`
+}
+
+// RoundKind says why words were handed over.
+type RoundKind string
+
+const (
+	RoundOpening  RoundKind = "opening"
+	RoundRepair   RoundKind = "repair"
+	RoundFollowUp RoundKind = "follow-up"
+)
+
+// Round is one hand-over of words inside a bout, and what came of it. Its diff
+// is against the start, and so holds what earlier rounds did.
+type Round struct {
+	BoutID string `gorm:"primaryKey"`
+	Number int    `gorm:"primaryKey"`
+	// Stage counts the task's briefs from 0.
+	Stage      int
+	Kind       RoundKind
+	Words      Digest
+	ElapsedMS  *int64
+	ExitCode   *int
+	Signal     string
+	TimedOut   bool
+	Diff       Digest
+	Shown      Digest
+	ResultTree string
+	Log        Digest
+	LogCut     int64
+	Answer     Digest
+	Footprint  *patch.Footprint `gorm:"serializer:json"`
+	CapturedAt time.Time
 }
 
 // Verdict is the one that is used: the last judgement's; nil where there is none.
@@ -147,6 +228,14 @@ func (b *Bout) Verdict() *verdict.Verdict {
 	return &b.Judgements[len(b.Judgements)-1].Verdict
 }
 
+// First is the verdict on what came the first time; nil where there is none.
+func (b *Bout) First() *verdict.Verdict {
+	if len(b.Judgements) == 0 {
+		return nil
+	}
+	return b.Judgements[len(b.Judgements)-1].First
+}
+
 // Judgement is one judging of a bout.
 type Judgement struct {
 	ID      string `gorm:"primaryKey"`
@@ -155,24 +244,60 @@ type Judgement struct {
 	Verdict verdict.Verdict `gorm:"serializer:json"`
 	Outcome verdict.Outcome
 	Reason  verdict.Reason
+	// First is the verdict on what the contender brought the first time.
+	First *verdict.Verdict `gorm:"serializer:json"`
+	// Rounds are what each round comes to.
+	Rounds []RoundJudgement `gorm:"serializer:json"`
+	// TaskDigest is that of the task by which it was judged.
+	TaskDigest string
+	// RejudgingID is set where stored diffs were judged again.
+	RejudgingID string
 	// CopyMS is what making the judging copy cost; nil where none was made.
 	CopyMS *int64
 	Checks []CheckResult `gorm:"foreignKey:JudgementID"`
 }
 
+// RoundJudgement is what a round comes to.
+type RoundJudgement struct {
+	Round   int             `json:"round"`
+	Stage   int             `json:"stage"`
+	Verdict verdict.Verdict `json:"verdict"`
+	// Tests is the digest of the table of tests, in JSON.
+	Tests   Digest            `json:"tests,omitempty"`
+	Figures []outcome.Figure  `json:"figures,omitempty"`
+	Facts   []answer.Examined `json:"facts,omitempty"`
+	Guards  *outcome.Share    `json:"guards,omitempty"`
+	// PutBack and LeftOut are the contender's changes that were not judged.
+	PutBack []string `json:"put_back,omitempty"`
+	LeftOut []string `json:"left_out,omitempty"`
+	// OverheadMS is what judging took beyond the checks' own time.
+	OverheadMS int64 `json:"overhead_ms"`
+}
+
+// The ways in which a check is run.
+const (
+	WayDeciding = "deciding"
+	WayVisible  = "visible"
+	WayAgain    = "again"
+)
+
 // CheckResult is how one check ended.
 type CheckResult struct {
 	JudgementID string `gorm:"primaryKey"`
 	Position    int    `gorm:"primaryKey"`
-	Name        string
-	Run         string
-	Reads       string
-	Outcome     verdict.CheckOutcome
-	ExitCode    *int
-	Signal      string
-	ElapsedMS   *int64
-	Detail      string
-	Summary     *testlog.Summary `gorm:"serializer:json"`
+	Round       int
+	// Way is deciding, visible (with the contender's files as they are) or again
+	// (a second time, because a guard failed).
+	Way       string
+	Name      string
+	Run       string
+	Reads     string
+	Outcome   verdict.CheckOutcome
+	ExitCode  *int
+	Signal    string
+	ElapsedMS *int64
+	Detail    string
+	Summary   *testlog.Summary `gorm:"serializer:json"`
 	// Tests is the digest of the list of tests, in JSON.
 	Tests  Digest
 	Log    Digest
@@ -183,6 +308,7 @@ type CheckResult struct {
 type EventKind string
 
 const (
+	EventRejudge EventKind = "rejudge" // a judging again has got further
 	EventContest EventKind = "contest" // the contest's state changed
 	EventBout    EventKind = "bout"    // a bout's state changed, or what it is doing
 )
@@ -195,4 +321,79 @@ type Event struct {
 	At        time.Time
 	Kind      EventKind
 	Data      string
+}
+
+// ProvingState is where a proving stands.
+type ProvingState string
+
+const (
+	ProvingWaiting ProvingState = "waiting"
+	ProvingRunning ProvingState = "running"
+	ProvingDone    ProvingState = "done"
+	// ProvingStopped is one that ended before its result, by a person or with the service.
+	ProvingStopped ProvingState = "stopped"
+)
+
+// Proving shows, or does not, that a task is fair.
+type Proving struct {
+	ID          string `gorm:"primaryKey"`
+	Task        string
+	Title       string
+	Digest      string
+	StartCommit string
+	Bundle      Digest
+	Repeats     int
+	State       ProvingState
+	Doing       string
+	StepsDone   int
+	Steps       int
+	Result      *ProvingResult `gorm:"serializer:json"`
+	// Tests is the digest of the table of tests, in JSON.
+	Tests     Digest
+	CreatedAt time.Time
+	EndedAt   *time.Time
+}
+
+// ProvingResult is what a proving found.
+type ProvingResult struct {
+	Proved bool `json:"proved"`
+	// Reasons say in words why it is not proved.
+	Reasons  []string `json:"reasons,omitempty"`
+	Warnings []string `json:"warnings,omitempty"`
+	// Steps are the parts of the proof, in order.
+	Steps    []ProvingStep  `json:"steps"`
+	Goals    int            `json:"goals"`
+	Guards   int            `json:"guards"`
+	Unsteady []UnsteadyTest `json:"unsteady,omitempty"`
+	// Figures are those of the reference beside the start's.
+	Figures []outcome.Figure `json:"figures,omitempty"`
+}
+
+// UnsteadyTest is a test of which repeats did not agree.
+type UnsteadyTest struct {
+	Stage int         `json:"stage"`
+	Key   outcome.Key `json:"key"`
+}
+
+// ProvingStep is one part of a proof.
+type ProvingStep struct {
+	What string `json:"what"`
+	OK   bool   `json:"ok"`
+	// Words say what was found.
+	Words string `json:"words"`
+}
+
+// Rejudging judges stored diffs of a contest again.
+type Rejudging struct {
+	ID        string `gorm:"primaryKey"`
+	ContestID string
+	Bundle    Digest
+	Tasks     []string          `gorm:"serializer:json"`
+	Digests   map[string]string `gorm:"serializer:json"`
+	State     ProvingState
+	Done      int
+	Total     int
+	Problem   string
+	CreatedAt time.Time
+	EndedAt   *time.Time
 }

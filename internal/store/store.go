@@ -323,7 +323,8 @@ func (s *Store) Bouts(ctx context.Context, f BoutFilter) ([]Bout, error) {
 // Bout finds one bout with its judgements and their checks.
 func (s *Store) Bout(ctx context.Context, id string) (*Bout, error) {
 	var b Bout
-	q := withJudgements(s.db.WithContext(ctx)).Preload("Judgements.Checks", func(q *gorm.DB) *gorm.DB { return q.Order("position") })
+	q := withJudgements(s.db.WithContext(ctx)).Preload("Judgements.Checks", func(q *gorm.DB) *gorm.DB { return q.Order("position") }).
+		Preload("Rounds", func(q *gorm.DB) *gorm.DB { return q.Order("number") })
 	if err := q.First(&b, "id = ?", id).Error; err != nil {
 		return nil, found(err)
 	}
@@ -349,6 +350,29 @@ func (s *Store) Advance(ctx context.Context, b *Bout, state BoutState, facts map
 	return s.change(ctx, b, set, map[string]any{"state": state})
 }
 
+// AddRound records a round with the facts that it adds to its bout, which is
+// captured then.
+func (s *Store) AddRound(ctx context.Context, b *Bout, r *Round, facts map[string]any) error {
+	r.BoutID, r.CapturedAt = b.ID, s.now().UTC()
+	set := map[string]any{"state": Captured, "doing": "", "captured_at": r.CapturedAt, "rounds_used": r.Number}
+	for k, v := range facts {
+		set[k] = v
+	}
+	err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := tx.Create(r).Error; err != nil {
+			return err
+		}
+		if err := tx.Model(&Bout{}).Where("id = ?", b.ID).Updates(set).Error; err != nil {
+			return err
+		}
+		return s.event(tx, b.ContestID, b.ID, EventBout, map[string]any{"state": Captured, "round": r.Number, "task": b.Task, "contender": b.Contender, "repeat": b.Repeat})
+	})
+	if err == nil {
+		s.wake(b.ContestID)
+	}
+	return err
+}
+
 // Say tells what a running bout is doing, in words.
 func (s *Store) Say(ctx context.Context, b *Bout, doing string) error {
 	return s.change(ctx, b, map[string]any{"doing": doing}, map[string]any{"doing": doing})
@@ -372,21 +396,9 @@ func (s *Store) change(ctx context.Context, b *Bout, set map[string]any, told ma
 // recorded in the same step as the rerun that takes the bout's place.
 func (s *Store) Finish(ctx context.Context, b *Bout, j Judgement, again *Bout, facts map[string]any) error {
 	now := s.now().UTC()
-	j.ID, j.BoutID, j.At = s.NewID(), b.ID, now
-	j.Outcome, j.Reason = j.Verdict.Outcome, j.Verdict.Reason
-	checks := j.Checks
-	j.Checks = nil
 	err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		if err := tx.Create(&j).Error; err != nil {
+		if err := s.addJudgement(tx, b, &j); err != nil {
 			return err
-		}
-		for i := range checks {
-			checks[i].JudgementID, checks[i].Position = j.ID, i
-		}
-		if len(checks) > 0 {
-			if err := tx.CreateInBatches(checks, 50).Error; err != nil {
-				return err
-			}
 		}
 		set := map[string]any{"state": Done, "done_at": now, "doing": ""}
 		for k, v := range facts {
@@ -411,6 +423,42 @@ func (s *Store) Finish(ctx context.Context, b *Bout, j Judgement, again *Bout, f
 		}
 		return s.event(tx, b.ContestID, again.ID, EventBout, map[string]any{"state": Waiting, "rerun": again.Rerun,
 			"task": b.Task, "contender": b.Contender, "repeat": b.Repeat})
+	})
+	if err == nil {
+		s.wake(b.ContestID)
+	}
+	return err
+}
+
+// addJudgement records a judgement with its checks.
+func (s *Store) addJudgement(tx *gorm.DB, b *Bout, j *Judgement) error {
+	j.ID, j.BoutID, j.At = s.NewID(), b.ID, s.now().UTC()
+	j.Outcome, j.Reason = j.Verdict.Outcome, j.Verdict.Reason
+	if j.First == nil {
+		j.First = &j.Verdict
+	}
+	checks := j.Checks
+	j.Checks = nil
+	if err := tx.Create(j).Error; err != nil {
+		return err
+	}
+	for i := range checks {
+		checks[i].JudgementID, checks[i].Position = j.ID, i
+	}
+	if len(checks) == 0 {
+		return nil
+	}
+	return tx.CreateInBatches(checks, 50).Error
+}
+
+// JudgeAgain adds a judgement to a bout that has ended. The ones before stay.
+func (s *Store) JudgeAgain(ctx context.Context, b *Bout, j Judgement) error {
+	err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := s.addJudgement(tx, b, &j); err != nil {
+			return err
+		}
+		return s.event(tx, b.ContestID, b.ID, EventBout, map[string]any{"state": Done, "outcome": j.Outcome, "reason": j.Reason, "check": j.Verdict.Check,
+			"task": b.Task, "contender": b.Contender, "repeat": b.Repeat, "again": true})
 	})
 	if err == nil {
 		s.wake(b.ContestID)

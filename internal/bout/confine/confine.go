@@ -87,6 +87,9 @@ type Spec struct {
 	Hide []string `json:"hide,omitempty"`
 	// Owner is who the command is on the machine; see Owner.
 	Owner Owner `json:"owner"`
+	// NoNetwork takes the network away: only a loopback of its own is left. It
+	// needs Namespaces.
+	NoNetwork bool `json:"no_network,omitempty"`
 }
 
 // Owner is the user and group on the machine to whom a command's files belong.
@@ -331,6 +334,8 @@ type Capability struct {
 	Mode Mode `json:"mode"`
 	// Why says what stands in the way, when Mode is not Namespaces.
 	Why string `json:"why,omitempty"`
+	// CutsNetwork tells whether the network can be taken away.
+	CutsNetwork bool `json:"cuts_network,omitempty"`
 }
 
 // Detect tries the full confinement with a command that does nothing. scratch
@@ -338,21 +343,24 @@ type Capability struct {
 func Detect(scratch string) Capability {
 	root, err := os.MkdirTemp(scratch, "probe-")
 	if err != nil {
-		return Capability{ProcessGroup, err.Error()}
+		return Capability{Mode: ProcessGroup, Why: err.Error()}
 	}
 	defer os.RemoveAll(root)
 	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
 	defer cancel()
-	var out bytes.Buffer
-	res, err := Run(ctx, Spec{Mode: Namespaces, Args: []string{"sh", "-c", "exit 0"}, Env: []string{"PATH=" + os.Getenv("PATH")}, Dir: "/", Root: root,
-		Owner: CurrentOwner()}, IO{Stdout: &out, Stderr: &out}, 0)
-	if err == nil && res.Failed() {
-		err = fmt.Errorf("a trial command ended with %d: %s", res.ExitCode, strings.TrimSpace(out.String()))
+	try := func(noNetwork bool) error {
+		var out bytes.Buffer
+		res, err := Run(ctx, Spec{Mode: Namespaces, Args: []string{"sh", "-c", "exit 0"}, Env: []string{"PATH=" + os.Getenv("PATH")}, Dir: "/", Root: root,
+			Owner: CurrentOwner(), NoNetwork: noNetwork}, IO{Stdout: &out, Stderr: &out}, 0)
+		if err == nil && res.Failed() {
+			err = fmt.Errorf("a trial command ended with %d: %s", res.ExitCode, strings.TrimSpace(out.String()))
+		}
+		return err
 	}
-	if err != nil {
-		return Capability{ProcessGroup, err.Error()}
+	if err := try(false); err != nil {
+		return Capability{Mode: ProcessGroup, Why: err.Error()}
 	}
-	return Capability{Mode: Namespaces}
+	return Capability{Mode: Namespaces, CutsNetwork: try(true) == nil}
 }
 
 // DetectOverlay tries whether overlays can be mounted in scratch.

@@ -31,11 +31,14 @@ func supervisorAttr(spec Spec) *syscall.SysProcAttr {
 		return attr
 	}
 	attr.Cloneflags = syscall.CLONE_NEWNS | syscall.CLONE_NEWPID | syscall.CLONE_NEWIPC | syscall.CLONE_NEWUTS
+	if spec.NoNetwork {
+		attr.Cloneflags |= syscall.CLONE_NEWNET
+	}
 	if !spec.Owner.Root {
 		attr.Cloneflags |= syscall.CLONE_NEWUSER
 		attr.UidMappings = []syscall.SysProcIDMap{{ContainerID: spec.Owner.UID, HostID: spec.Owner.UID, Size: 1}}
 		attr.GidMappings = []syscall.SysProcIDMap{{ContainerID: spec.Owner.GID, HostID: spec.Owner.GID, Size: 1}}
-		attr.AmbientCaps = []uintptr{unix.CAP_SYS_ADMIN, unix.CAP_SETPCAP, unix.CAP_DAC_OVERRIDE}
+		attr.AmbientCaps = []uintptr{unix.CAP_SYS_ADMIN, unix.CAP_SETPCAP, unix.CAP_DAC_OVERRIDE, unix.CAP_NET_ADMIN}
 	}
 	return attr
 }
@@ -67,6 +70,12 @@ func supervise() int {
 	// Not to be traced or read by a command that has the same user.
 	_ = unix.Prctl(unix.PR_SET_DUMPABLE, 0, 0, 0, 0)
 	if spec.Mode == Namespaces {
+		if spec.NoNetwork {
+			if err := raiseLoopback(); err != nil {
+				_ = out.Encode(report{Event: "setup", Stage: "raise the loopback", Why: err.Error()})
+				return 1
+			}
+		}
 		if err := buildRoot(spec); err != nil {
 			_ = out.Encode(report{Event: "setup", Stage: err.stage, Why: err.err.Error()})
 			return 1
@@ -158,6 +167,22 @@ func supervise() int {
 	}
 	_ = out.Encode(rep)
 	return 0
+}
+
+// raiseLoopback makes the loopback of a fresh network namespace work: it starts
+// out down, and tests with servers of their own would fail.
+func raiseLoopback() error {
+	fd, err := unix.Socket(unix.AF_INET, unix.SOCK_DGRAM|unix.SOCK_CLOEXEC, 0)
+	if err != nil {
+		return err
+	}
+	defer unix.Close(fd)
+	ifr, err := unix.NewIfreq("lo")
+	if err != nil {
+		return err
+	}
+	ifr.SetUint16(unix.IFF_UP | unix.IFF_RUNNING)
+	return unix.IoctlIfreq(fd, unix.SIOCSIFFLAGS, ifr)
 }
 
 func closeStdio() {

@@ -27,6 +27,8 @@ type World struct {
 	Reads []string
 	// Hide are files and folders that must not be seen.
 	Hide []string
+	// NoNetwork takes the network away, but for a loopback.
+	NoNetwork bool
 }
 
 // Paths are the places as the command sees them.
@@ -50,7 +52,7 @@ func (w World) Spec(args []string, env map[string]string) Spec {
 	all["HOME"], all["TMPDIR"], all["PWD"] = home, tmp, workspace
 	// Tools that look for a repository or a project in parent folders stop here.
 	all["GIT_CEILING_DIRECTORIES"] = filepath.Dir(workspace)
-	spec := Spec{Mode: w.Mode, Args: args, Dir: workspace, Root: w.Root, Hide: w.Hide, Owner: w.Owner}
+	spec := Spec{Mode: w.Mode, Args: args, Dir: workspace, Root: w.Root, Hide: w.Hide, Owner: w.Owner, NoNetwork: w.NoNetwork && w.Mode == Namespaces}
 	for k, v := range all {
 		spec.Env = append(spec.Env, k+"="+v)
 	}

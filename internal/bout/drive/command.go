@@ -23,11 +23,14 @@ import (
 // HandOver is everything that one hand-over needs.
 type HandOver struct {
 	Contender *contender.Contender
-	Brief     string
-	Seed      specfile.Seed
-	World     confine.World
-	Limit     time.Duration
-	Output    *confine.Output
+	// Again is set in later rounds: the contender may have another command for them.
+	Again bool
+	Brief string
+	Seed  specfile.Seed
+	World confine.World
+	Limit time.Duration
+	// Output takes what the tool prints; Stdout, where it is not nil, its standard output in Output's place.
+	Output, Stdout io.Writer
 }
 
 // MissingError says that something that the contender needs is not on this machine.
@@ -40,11 +43,15 @@ func Command(ctx context.Context, h HandOver) (confine.Result, error) {
 	ws, _, _, brief := h.World.Paths()
 	values := map[contender.Placeholder]string{contender.Brief: h.Brief, contender.BriefFile: brief,
 		contender.Workspace: ws, contender.Seed: fmt.Sprint(h.Seed)}
-	args := make([]string, len(h.Contender.Run))
-	for i, a := range h.Contender.Run {
+	run := h.Contender.Run
+	if h.Again && len(h.Contender.RunAgain) > 0 {
+		run = h.Contender.RunAgain
+	}
+	args := make([]string, len(run))
+	for i, a := range run {
 		args[i] = contender.Expand(a, values)
 	}
-	program, err := Program(h.Contender, h.World.Path)
+	program, err := find(h.Contender, run[0], h.World.Path)
 	if err != nil {
 		return confine.Result{}, err
 	}
@@ -62,13 +69,17 @@ func Command(ctx context.Context, h HandOver) (confine.Result, error) {
 	if h.Contender.Stdin == contender.StdinBrief {
 		stdin = strings.NewReader(h.Brief)
 	}
-	return confine.Run(ctx, h.World.Spec(args, env), confine.IO{Stdin: stdin, Stdout: h.Output, Stderr: h.Output}, h.Limit)
+	if h.Stdout == nil {
+		h.Stdout = h.Output
+	}
+	return confine.Run(ctx, h.World.Spec(args, env), confine.IO{Stdin: stdin, Stdout: h.Stdout, Stderr: h.Output}, h.Limit)
 }
 
 // Program finds the contender's program: an absolute path, a path relative to
 // the contender's file, or a name on the service's PATH.
-func Program(c *contender.Contender, path string) (string, error) {
-	name := c.Run[0]
+func Program(c *contender.Contender, path string) (string, error) { return find(c, c.Run[0], path) }
+
+func find(c *contender.Contender, name, path string) (string, error) {
 	if strings.HasPrefix(name, "~/") {
 		home, err := os.UserHomeDir()
 		if err != nil {
@@ -96,9 +107,12 @@ func Program(c *contender.Contender, path string) (string, error) {
 	return "", &MissingError{"the program " + name + " is not on the service's PATH"}
 }
 
-// Secrets are the values of the variables that pass through to a contender.
+// Secrets are the values of the variables that pass through to a contender; none for nil.
 func Secrets(c *contender.Contender) []string {
 	var out []string
+	if c == nil {
+		return nil
+	}
 	for _, name := range c.KeepEnv {
 		if v := os.Getenv(string(name)); v != "" {
 			out = append(out, v)

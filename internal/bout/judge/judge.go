@@ -1,5 +1,6 @@
-// Package judge runs a task's checks on a clean copy that holds a result, and
-// says how each ended. It gives no opinion.
+// Package judge runs a stage's checks on clean copies that hold a result, and
+// says how each ended. It gives no opinion: what the outcomes mean is worked out
+// in core/outcome.
 package judge
 
 import (
@@ -7,74 +8,163 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
+	"os"
+	"strings"
+	"syscall"
 	"time"
+
+	"github.com/bmatcuk/doublestar/v4"
 
 	"agonometer/internal/bout/confine"
 	"agonometer/internal/bout/workspace"
+	"agonometer/internal/core/outcome"
 	"agonometer/internal/core/task"
 	"agonometer/internal/core/testlog"
-	"agonometer/internal/core/verdict"
 )
 
 // Result is how one check ended.
 type Result struct {
 	Check   task.Check
-	Outcome verdict.CheckOutcome
-	// ExitCode is the command's; -1 when a signal ended it.
-	ExitCode int
-	Signal   string
-	Elapsed  time.Duration
-	// Detail says in words why a check failed, where the exit status alone does not.
-	Detail  string
-	Tests   []testlog.Test
-	Summary *testlog.Summary
+	Run     outcome.CheckRun
+	Signal  string
+	Elapsed time.Duration
 	Log     []byte
 	LogCut  int64
+	// Remarks are what the reader found odd.
+	Remarks []string
 }
 
-// Run runs the checks in order in a world. After the first that does not pass
-// the others are not run. An error is the harness's fault.
-func Run(ctx context.Context, world confine.World, checks []task.Check, limits task.Limits, secrets []string, started func(task.Check)) ([]Result, error) {
+// Copy is a clean copy in which checks run.
+type Copy struct {
+	World confine.World
+	// Tree is the copy's folder on this machine.
+	Tree string
+}
+
+// Options say how checks are run.
+type Options struct {
+	Limits  task.Limits
+	Secrets []string
+	// Started is told of each check before it runs; may be nil.
+	Started func(task.Check)
+	// Ends tells whether the checks behind one are not worth running.
+	Ends func(*outcome.CheckRun) bool
+}
+
+// Run runs checks in order. fresh makes a copy: the first check gets one that
+// those after it share; a sealed check gets one of its own, so that nothing that
+// ran before can have changed what it sees. An error is the harness's fault.
+func Run(ctx context.Context, fresh func() (Copy, error), checks []task.Check, o Options) ([]Result, error) {
 	out := make([]Result, 0, len(checks))
+	var shared *Copy
+	ended := false
 	for _, c := range checks {
-		if len(out) > 0 && out[len(out)-1].Outcome != verdict.CheckOK {
-			out = append(out, Result{Check: c, Outcome: verdict.CheckNotRun})
+		if ended {
+			out = append(out, Result{Check: c, Run: outcome.CheckRun{Check: string(c.Name), Reads: c.Reads}})
 			continue
 		}
-		if started != nil {
-			started(c)
+		if o.Started != nil {
+			o.Started(c)
 		}
-		r, err := one(ctx, world, c, limits, secrets)
+		in := shared
+		if in == nil || c.Sealed {
+			made, err := fresh()
+			if err != nil {
+				return out, err
+			}
+			in = &made
+			if !c.Sealed {
+				shared = in
+			}
+		}
+		r, err := one(ctx, *in, c, o)
 		if err != nil {
 			return out, fmt.Errorf("check %s: %w", c.Name, err)
 		}
 		out = append(out, r)
+		ended = o.Ends != nil && o.Ends(&r.Run)
 	}
 	return out, nil
 }
 
-func one(ctx context.Context, world confine.World, c task.Check, limits task.Limits, secrets []string) (Result, error) {
-	log := confine.NewOutput(int64(limits.Output))
+// Runs are the outcomes of results.
+func Runs(results []Result) outcome.Run {
+	out := make(outcome.Run, 0, len(results))
+	for i := range results {
+		out = append(out, results[i].Run)
+	}
+	return out
+}
+
+// one runs a check: once, or as often as its figure asks.
+func one(ctx context.Context, in Copy, c task.Check, o Options) (Result, error) {
+	if c.Reads != task.ReadsNumber {
+		return command(ctx, in, c, o)
+	}
+	var all Result
+	var log []byte
+	for i := range c.Number.Times() {
+		r, err := command(ctx, in, c, o)
+		if err != nil {
+			return r, err
+		}
+		values := all.Run.Values
+		elapsed := all.Elapsed + r.Elapsed
+		if room := int(o.Limits.Output) - len(log); len(r.Log) <= room {
+			log = append(log, r.Log...)
+		} else {
+			all.LogCut += int64(len(r.Log))
+		}
+		cut := all.LogCut + r.LogCut
+		all = r
+		all.Elapsed, all.LogCut = elapsed, cut
+		all.Run.Values = append(values, r.Run.Values...)
+		if !r.Run.Ran || r.Run.TimedOut || r.Run.ExitCode != 0 || len(r.Run.Values) == 0 {
+			// A figure of some of the runs would not be the one that was asked for.
+			all.Run.Values = nil
+			if all.Run.Trouble == "" {
+				all.Run.Trouble = fmt.Sprintf("run %d of %d ended with exit status %d", i+1, c.Number.Times(), r.Run.ExitCode)
+			}
+			break
+		}
+	}
+	all.Log = log
+	return all, nil
+}
+
+func command(ctx context.Context, in Copy, c task.Check, o Options) (Result, error) {
+	log := confine.NewOutput(int64(o.Limits.Output))
 	streams := confine.IO{Stdout: log, Stderr: log}
-	r := Result{Check: c}
+	r := Result{Check: c, Run: outcome.CheckRun{Check: string(c.Name), Reads: c.Reads}}
+	var report testlog.Report
 	var readErr error
 	read := make(chan struct{})
 	var feed *io.PipeWriter
-	if c.Reads == task.ReadsGoTestJSON {
+	figure := confine.NewOutput(1 << 20)
+	switch {
+	case c.Reads.SeesTests() && c.Report == "":
 		var from *io.PipeReader
 		from, feed = io.Pipe()
 		streams.Stdout = io.MultiWriter(log, feed)
 		go func() { // ends when the command's output does
 			defer close(read)
-			var sum testlog.Summary
-			r.Tests, sum, readErr = testlog.ReadGoTest(from)
-			r.Summary = &sum
+			report, readErr = testlog.Read(testlog.Format(c.Reads), from)
 			_, _ = io.Copy(io.Discard, from)
 		}()
-	} else {
+	case c.Reads == task.ReadsNumber:
+		streams.Stdout = io.MultiWriter(log, figure)
+		close(read)
+	default:
 		close(read)
 	}
-	res, err := confine.Run(ctx, world.Spec([]string{"sh", "-c", c.Run}, nil), streams, limits.Check.Std())
+	if c.Report != "" {
+		// A report that lies there already is not this run's.
+		if err := eachReport(in.Tree, c.Report, func(root *os.Root, name string) error { return root.Remove(name) }); err != nil {
+			return r, err
+		}
+	}
+	res, err := confine.Run(ctx, in.World.Spec([]string{"sh", "-c", c.Run}, judgingEnv()), streams, o.Limits.Check.Std())
 	if feed != nil {
 		feed.Close()
 	}
@@ -85,41 +175,97 @@ func one(ctx context.Context, world confine.World, c task.Check, limits task.Lim
 	if ctx.Err() != nil {
 		return r, ctx.Err()
 	}
-	r.ExitCode, r.Signal, r.Elapsed = res.ExitCode, res.Signal, res.Elapsed
+	if c.Report != "" {
+		report, readErr = readReports(in.Tree, c.Report)
+	}
+	r.Signal, r.Elapsed = res.Signal, res.Elapsed
+	r.Run.Ran, r.Run.TimedOut, r.Run.ExitCode = true, res.TimedOut, res.ExitCode
 	r.Log, r.LogCut = log.Bytes(), log.Cut()
-	if struck := workspace.Strike(r.Log, secrets); struck != nil {
+	if struck := workspace.Strike(r.Log, o.Secrets); struck != nil {
 		r.Log = struck
 	}
-	for i := range r.Tests {
-		if struck := workspace.Strike([]byte(r.Tests[i].Message), secrets); struck != nil {
-			r.Tests[i].Message = string(struck)
+	for i := range report.Tests {
+		if struck := workspace.Strike([]byte(report.Tests[i].Message), o.Secrets); struck != nil {
+			report.Tests[i].Message = string(struck)
 		}
 	}
-	r.Outcome, r.Detail = decide(c, res, r.Summary, readErr)
+	r.Run.Tests, r.Run.Cached, r.Remarks = report.Tests, report.Cached, report.Remarks
+	if c.Reads == task.ReadsNumber && !res.TimedOut && res.ExitCode == 0 {
+		var v float64
+		if v, readErr = testlog.ReadNumber(figure.Bytes(), c.Number.Compiled(), c.Number.Pointer); readErr == nil {
+			r.Run.Values = []float64{v}
+		}
+	}
+	switch {
+	case res.TimedOut:
+		r.Run.Trouble = fmt.Sprintf("it did not end within %s", o.Limits.Check.Std())
+	case readErr != nil:
+		r.Run.Trouble = readErr.Error()
+	case len(report.Remarks) > 0:
+		r.Run.Trouble = strings.Join(report.Remarks, "; ")
+	}
 	return r, nil
 }
 
-// decide says how a check ended, from its exit status and the tests that were read.
-func decide(c task.Check, res confine.Result, sum *testlog.Summary, readErr error) (verdict.CheckOutcome, string) {
-	if res.TimedOut {
-		return verdict.CheckTimeOut, ""
+// judgingEnv is the environment that checks get besides the usual. Results from
+// a cache would make every repeat agree.
+func judgingEnv() map[string]string { return map[string]string{"GOFLAGS": "-count=1"} }
+
+// What is read of reports at most.
+const (
+	maxReports     = 2000
+	maxReportBytes = 256 << 20
+)
+
+// eachReport calls f for the regular files of a tree that a pattern names;
+// nothing outside the tree is touched, whatever links lie in it.
+func eachReport(tree, pattern string, f func(root *os.Root, name string) error) error {
+	root, err := os.OpenRoot(tree)
+	if err != nil {
+		return err
 	}
-	if sum != nil && sum.Failed+sum.Unfinished > 0 {
-		return verdict.CheckFail, fmt.Sprintf("%d of %d tests failed", sum.Failed+sum.Unfinished, sum.Ran()+sum.Unfinished)
+	defer root.Close()
+	names, err := doublestar.Glob(root.FS(), pattern, doublestar.WithNoFollow())
+	if err != nil {
+		return nil // unreadable folders are a contender's doing
 	}
-	if res.ExitCode != 0 {
-		if res.Signal != "" {
-			return verdict.CheckFail, "ended by a signal: " + res.Signal
+	for i, name := range names {
+		st, err := root.Lstat(name)
+		if i >= maxReports || err != nil || !st.Mode().IsRegular() && st.Mode()&fs.ModeSymlink == 0 {
+			continue
 		}
-		return verdict.CheckFail, fmt.Sprintf("exit status %d", res.ExitCode)
+		if err := f(root, name); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
 	}
-	if readErr != nil {
-		return verdict.CheckFail, readErr.Error()
-	}
-	if sum != nil && sum.Ran() == 0 {
-		return verdict.CheckFail, errNothingRan.Error()
-	}
-	return verdict.CheckOK, ""
+	return nil
 }
 
-var errNothingRan = errors.New("the exit status is 0, but no test was seen to run")
+func readReports(tree, pattern string) (testlog.Report, error) {
+	var streams []io.Reader
+	var open []*os.File
+	defer func() {
+		for _, f := range open {
+			f.Close()
+		}
+	}()
+	err := eachReport(tree, pattern, func(root *os.Root, name string) error {
+		f, err := root.OpenFile(name, os.O_RDONLY|syscall.O_NONBLOCK, 0)
+		if err != nil {
+			return fs.ErrNotExist
+		}
+		open = append(open, f)
+		if st, err := f.Stat(); err != nil || !st.Mode().IsRegular() {
+			return nil
+		}
+		streams = append(streams, f)
+		return nil
+	})
+	if err != nil {
+		return testlog.Report{}, err
+	}
+	if len(streams) == 0 {
+		return testlog.Report{}, fmt.Errorf("no report %s was written", pattern)
+	}
+	return testlog.ReadJUnit(io.LimitReader(io.MultiReader(streams...), maxReportBytes))
+}

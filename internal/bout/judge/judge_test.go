@@ -1,7 +1,6 @@
 package judge
 
 import (
-	"errors"
 	"os"
 	"path/filepath"
 	"strings"
@@ -12,10 +11,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"agonometer/internal/bout/confine"
+	"agonometer/internal/core/outcome"
 	"agonometer/internal/core/specfile"
 	"agonometer/internal/core/task"
 	"agonometer/internal/core/testlog"
-	"agonometer/internal/core/verdict"
 )
 
 func TestMain(m *testing.M) {
@@ -34,78 +33,105 @@ func world(t *testing.T) confine.World {
 	return w
 }
 
+// copies makes one copy, always the same.
+func copies(t *testing.T) func() (Copy, error) {
+	w := world(t)
+	return func() (Copy, error) { return Copy{World: w, Tree: w.Workspace}, nil }
+}
+
 var limits = task.Limits{Check: specfile.Duration(time.Second), Output: 64 << 10}
 
-func TestChecksRunInOrderUntilOneFails(t *testing.T) {
-	checks := []task.Check{{Name: "one", Run: "echo first; touch made"}, {Name: "two", Run: "test -f made && echo key-of-the-port >&2; exit 3"}, {Name: "three", Run: "true"}}
+func TestChecksRunInOrderUntilOneEndsThem(t *testing.T) {
+	checks := []task.Check{{Name: "one", Reads: task.ReadsExit, Run: "echo first; touch made"}, {Name: "two", Reads: task.ReadsExit, Run: "test -f made && echo key-of-the-port >&2; exit 3"}, {Name: "three", Run: "true"}}
 	var started []string
-	got, err := Run(t.Context(), world(t), checks, limits, []string{"key-of-the-port"}, func(c task.Check) { started = append(started, string(c.Name)) })
+	got, err := Run(t.Context(), copies(t), checks, Options{Limits: limits, Secrets: []string{"key-of-the-port"}, Started: func(c task.Check) { started = append(started, string(c.Name)) },
+		Ends: func(r *outcome.CheckRun) bool { return r.ExitCode != 0 }})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"one", "two"}, started)
 	require.Len(t, got, 3)
-	assert.Equal(t, verdict.CheckOK, got[0].Outcome)
+	assert.True(t, got[0].Run.OK())
 	assert.Equal(t, "first\n", string(got[0].Log))
-	assert.Equal(t, verdict.CheckFail, got[1].Outcome)
-	assert.Equal(t, 3, got[1].ExitCode)
-	assert.Equal(t, "exit status 3", got[1].Detail)
+	assert.False(t, got[1].Run.OK())
+	assert.Equal(t, 3, got[1].Run.ExitCode)
 	assert.NotContains(t, string(got[1].Log), "key-of-the-port")
-	assert.Equal(t, verdict.CheckNotRun, got[2].Outcome)
+	assert.False(t, got[2].Run.Ran)
+}
+
+func TestASealedCheckGetsACopyOfItsOwn(t *testing.T) {
+	made := 0
+	fresh := func() (Copy, error) { made++; w := world(t); return Copy{World: w, Tree: w.Workspace}, nil }
+	checks := []task.Check{{Name: "one", Run: "touch spoilt"}, {Name: "two", Run: "test ! -e spoilt", Sealed: true}, {Name: "three", Run: "test -e spoilt"}}
+	got, err := Run(t.Context(), fresh, checks, Options{Limits: limits})
+	require.NoError(t, err)
+	assert.Equal(t, 2, made)
+	for _, r := range got {
+		assert.Zero(t, r.Run.ExitCode, r.Check.Name)
+	}
 }
 
 func TestACheckThatIsTooSlow(t *testing.T) {
-	got, err := Run(t.Context(), world(t), []task.Check{{Name: "slow", Run: "echo begun; sleep 60"}}, limits, nil, nil)
+	got, err := Run(t.Context(), copies(t), []task.Check{{Name: "slow", Run: "echo begun; sleep 60"}}, Options{Limits: limits})
 	require.NoError(t, err)
-	assert.Equal(t, verdict.CheckTimeOut, got[0].Outcome)
+	assert.True(t, got[0].Run.TimedOut)
 	assert.Equal(t, "begun\n", string(got[0].Log))
 }
 
 func TestGoTestEventsAreRead(t *testing.T) {
 	script := `echo noise; echo '{"Action":"run","Package":"p","Test":"A"}'; echo '{"Action":"ACTION","Package":"p","Test":"A"}'; echo complaint >&2; exit STATUS`
-	cases := []struct {
-		name, action, status string
-		want                 verdict.CheckOutcome
-		detail               string
-	}{
-		{"passed", "pass", "0", verdict.CheckOK, ""},
-		{"failed", "fail", "1", verdict.CheckFail, "1 of 1 tests failed"},
-		{"a failed test and a status that hides it", "fail", "0", verdict.CheckFail, "1 of 1 tests failed"},
-		{"passed, but the command failed", "pass", "2", verdict.CheckFail, "exit status 2"},
-		{"begun and never ended", "output", "0", verdict.CheckFail, "1 of 1 tests failed"},
-		{"skipped", "skip", "0", verdict.CheckFail, "no test was seen to run"},
+	for action, want := range map[string]testlog.Outcome{"pass": testlog.Passed, "fail": testlog.Failed, "output": testlog.Failed, "skip": testlog.Skipped} {
+		run := strings.NewReplacer("ACTION\"", action+"\"", "STATUS", "2").Replace(script)
+		got, err := Run(t.Context(), copies(t), []task.Check{{Name: "tests", Run: run, Reads: task.ReadsGoTestJSON}}, Options{Limits: limits})
+		require.NoError(t, err)
+		require.Len(t, got[0].Run.Tests, 1)
+		assert.Equal(t, want, got[0].Run.Tests[0].Outcome)
+		assert.Equal(t, 2, got[0].Run.ExitCode)
+		assert.Contains(t, string(got[0].Log), "complaint", "both streams are in the log")
 	}
-	for _, c := range cases {
-		t.Run(c.name, func(t *testing.T) {
-			run := strings.NewReplacer("ACTION\"", c.action+"\"", "STATUS", c.status).Replace(script)
-			got, err := Run(t.Context(), world(t), []task.Check{{Name: "tests", Run: run, Reads: task.ReadsGoTestJSON}}, limits, nil, nil)
-			require.NoError(t, err)
-			assert.Equal(t, c.want, got[0].Outcome)
-			assert.Contains(t, got[0].Detail, c.detail)
-			assert.Contains(t, string(got[0].Log), "complaint", "both streams are in the log")
-		})
-	}
-	got, err := Run(t.Context(), world(t), []task.Check{{Name: "tests", Run: "echo no events here", Reads: task.ReadsGoTestJSON}}, limits, nil, nil)
+	got, err := Run(t.Context(), copies(t), []task.Check{{Name: "tests", Run: "echo no events here", Reads: task.ReadsGoTestJSON}}, Options{Limits: limits})
 	require.NoError(t, err)
-	assert.Equal(t, verdict.CheckFail, got[0].Outcome)
-	assert.Contains(t, got[0].Detail, "does the command pass -json?")
+	assert.False(t, got[0].Run.OK())
+	assert.Contains(t, got[0].Run.Trouble, "does the command pass -json?")
 }
 
-func TestDecide(t *testing.T) {
-	sum := func(passed, failed, unfinished int) *testlog.Summary {
-		return &testlog.Summary{Passed: passed, Failed: failed, Unfinished: unfinished}
+func TestReportsAreReadFromFiles(t *testing.T) {
+	report := `<testsuite name="port"><testcase name="NAME"/></testsuite>`
+	put := func(name, test string) string {
+		return "mkdir -p out; cat > out/" + name + " <<'X'\n" + strings.Replace(report, "NAME", test, 1) + "\nX\n"
 	}
-	got, why := decide(task.Check{}, confine.Result{ExitCode: -1, Signal: "killed"}, nil, nil)
-	assert.Equal(t, verdict.CheckFail, got)
-	assert.Equal(t, "ended by a signal: killed", why)
-	got, why = decide(task.Check{}, confine.Result{}, sum(3, 0, 0), errors.New("the pipe broke"))
-	assert.Equal(t, verdict.CheckFail, got)
-	assert.Equal(t, "the pipe broke", why)
-	got, _ = decide(task.Check{}, confine.Result{}, sum(3, 0, 0), nil)
-	assert.Equal(t, verdict.CheckOK, got)
+	check := task.Check{Name: "tests", Reads: task.ReadsJUnit, Report: "out/*.xml", Run: put("a.xml", "lamp") + put("b.xml", "buoy")}
+	fresh := copies(t)
+	where, err := fresh()
+	require.NoError(t, err)
+	// What lies there before, perhaps from the contender, is not read, nor is what a link points at.
+	require.NoError(t, os.Mkdir(filepath.Join(where.Tree, "out"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(where.Tree, "out", "forged.xml"), []byte(strings.Replace(report, "NAME", "forged", 1)), 0o644))
+	got, err := Run(t.Context(), fresh, []task.Check{check}, Options{Limits: limits})
+	require.NoError(t, err)
+	var names []string
+	for _, one := range got[0].Run.Tests {
+		names = append(names, one.Name)
+	}
+	assert.Equal(t, []string{"port buoy", "port lamp"}, names)
+	assert.True(t, got[0].Run.OK())
+
+	outside := filepath.Join(t.TempDir(), "outside.xml")
+	require.NoError(t, os.WriteFile(outside, []byte(report), 0o644))
+	got, err = Run(t.Context(), fresh, []task.Check{{Name: "tests", Reads: task.ReadsJUnit, Report: "out/*.xml", Run: "ln -s " + outside + " out/link.xml; mkfifo out/pipe.xml"}}, Options{Limits: limits})
+	require.NoError(t, err)
+	assert.False(t, got[0].Run.OK())
+	assert.Contains(t, got[0].Run.Trouble, "no report")
+	assert.FileExists(t, outside)
 }
 
-func TestAMissingFolderIsTheHarnessFault(t *testing.T) {
-	w := world(t)
-	w.Workspace = filepath.Join(w.Workspace, "nowhere")
-	_, err := Run(t.Context(), w, []task.Check{{Name: "one", Run: "true"}}, limits, nil, nil)
-	assert.ErrorContains(t, err, "check one")
+func TestFiguresAreTakenAsOftenAsAsked(t *testing.T) {
+	three := 3
+	n := &task.Number{Pattern: `took ([0-9.]+) ms`, Repeat: &three}
+	got, err := Run(t.Context(), copies(t), []task.Check{{Name: "speed", Reads: task.ReadsNumber, Number: n, Run: `echo x >> runs; echo "took $(wc -l < runs).5 ms"; echo "took 99 ms" >&2`}}, Options{Limits: limits})
+	require.NoError(t, err)
+	assert.Equal(t, []float64{1.5, 2.5, 3.5}, got[0].Run.Values)
+	assert.Equal(t, 6, strings.Count(string(got[0].Log), "took"))
+	got, err = Run(t.Context(), copies(t), []task.Check{{Name: "speed", Reads: task.ReadsNumber, Number: n, Run: `echo x >> runs; test "$(wc -l < runs)" -lt 2 && echo "took 1 ms"`}}, Options{Limits: limits})
+	require.NoError(t, err)
+	assert.Empty(t, got[0].Run.Values, "one run of three failed: there is no figure")
+	assert.Contains(t, got[0].Run.Trouble, "run 2 of 3")
 }

@@ -142,6 +142,8 @@ type Limits struct {
 	File, Total int64
 	// Secrets are texts that are struck out of the change before it is stored.
 	Secrets []string
+	// Except is a new file that is no part of the change; "" for none.
+	Except string
 }
 
 // maxCapturedFiles bounds how many new or changed files are captured.
@@ -189,23 +191,7 @@ func (g *Git) Capture(ctx context.Context, w *Workspace, limits Limits) (*Captur
 	if err != nil {
 		return nil, err
 	}
-	if c.Tree == p.Tree {
-		return c, nil
-	}
-	diff := func(extra ...string) ([]byte, error) {
-		args := append([]string{"diff-tree", "-r", "-p", "--binary", "--full-index", "--no-ext-diff", "--no-textconv", "--no-color", "--src-prefix=a/", "--dst-prefix=b/"}, extra...)
-		return g.run(ctx, call{dir: w.Dir, env: []string{"GIT_DIR=" + gitDir}, args: append(args, p.Tree, c.Tree)})
-	}
-	if c.Diff, err = diff("--no-renames"); err != nil {
-		return nil, err
-	}
-	c.Shown = c.Diff
-	if c.mayRename {
-		if c.Shown, err = diff("-M", "-l1000"); err != nil {
-			return nil, err
-		}
-	}
-	return c, nil
+	return c, g.diffs(ctx, p, w.Dir, gitDir, c)
 }
 
 // startObjects is where the harness's git directory borrows from itself; git
@@ -466,6 +452,7 @@ func (c *collector) look(ctx context.Context, f folder, push func(folder)) error
 			put(&got.changed, rel, sys.Mode)
 		case c.inSubmodule(rel):
 			got.submodules++
+		case rel == c.limits.Except:
 		default:
 			put(&got.fresh, rel, sys.Mode)
 		}
@@ -723,32 +710,54 @@ func Strike(data []byte, secrets []string) []byte {
 	return out
 }
 
+// treeOf applies a diff to the start's index in dir and returns the tree that
+// comes out; want is what it must be ("" when that is not known).
+func (g *Git) treeOf(ctx context.Context, p *Prepared, dir string, diff []byte, want string) (string, error) {
+	gitDir := filepath.Join(dir, "apply.git")
+	if err := initHarness(gitDir, p.ObjectFormat, filepath.Join(p.harness(), "objects"), startObjects(p)); err != nil {
+		return "", err
+	}
+	target := filepath.Join(dir, "apply.index")
+	if err := CopyTree(p.index(), target, CopyOptions{}); err != nil {
+		return "", err
+	}
+	env := []string{"GIT_DIR=" + gitDir, "GIT_INDEX_FILE=" + target}
+	if len(diff) > 0 {
+		apply := func(strip string) error {
+			_, err := g.run(ctx, call{dir: dir, env: env, stdin: bytes.NewReader(diff), args: []string{"apply", "--cached", "--binary", "--whitespace=nowarn", "--allow-empty", strip, "-"}})
+			return err
+		}
+		err := apply("-p1")
+		if err != nil && want == "" && apply("-p0") == nil { // a patch that was made without prefixes
+			err = nil
+		}
+		if err != nil {
+			return "", fmt.Errorf("the diff does not apply to the start: %w", err)
+		}
+	}
+	tree, err := g.line(ctx, call{dir: dir, env: env, args: []string{"write-tree"}})
+	if err != nil {
+		return "", err
+	}
+	if want != "" && tree != want {
+		return "", fmt.Errorf("the diff leads to tree %s, and the capture had %s", tree, want)
+	}
+	return tree, nil
+}
+
 // Apply turns a fresh copy of a prepared state into the result of a diff. want
 // is the id of the tree that must come out ("" when it is not known).
 func (g *Git) Apply(ctx context.Context, w *Workspace, diff []byte, want string) error {
 	p := w.Prepared
-	gitDir := filepath.Join(w.Dir, "apply.git")
-	if err := initHarness(gitDir, p.ObjectFormat, filepath.Join(p.harness(), "objects"), startObjects(p)); err != nil {
+	tree, err := g.treeOf(ctx, p, w.Dir, diff, want)
+	if err != nil || tree == p.Tree {
 		return err
 	}
-	target, now := filepath.Join(w.Dir, "apply.index"), filepath.Join(w.Dir, "now.index")
-	for _, name := range []string{target, now} {
-		if err := CopyTree(p.index(), name, CopyOptions{}); err != nil {
-			return err
-		}
-	}
-	env := []string{"GIT_DIR=" + gitDir, "GIT_INDEX_FILE=" + target}
-	if _, err := g.run(ctx, call{dir: w.Dir, env: env, stdin: bytes.NewReader(diff), args: []string{"apply", "--cached", "--binary", "--whitespace=nowarn", "--allow-empty", "-"}}); err != nil {
-		return fmt.Errorf("the diff does not apply to the start: %w", err)
-	}
-	tree, err := g.line(ctx, call{dir: w.Dir, env: env, args: []string{"write-tree"}})
-	if err != nil {
+	now := filepath.Join(w.Dir, "now.index")
+	if err := CopyTree(p.index(), now, CopyOptions{}); err != nil {
 		return err
 	}
-	if want != "" && tree != want {
-		return fmt.Errorf("the diff leads to tree %s, and the capture had %s", tree, want)
-	}
-	env = []string{"GIT_DIR=" + gitDir, "GIT_INDEX_FILE=" + now, "GIT_WORK_TREE=" + w.Tree()}
+	env := []string{"GIT_DIR=" + filepath.Join(w.Dir, "apply.git"), "GIT_INDEX_FILE=" + now, "GIT_WORK_TREE=" + w.Tree()}
 	if _, err := g.run(ctx, call{dir: w.Tree(), env: env, args: []string{"read-tree", "--reset", "-u", tree}}); err != nil {
 		return fmt.Errorf("lay the change over the start: %w", err)
 	}

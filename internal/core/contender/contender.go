@@ -77,14 +77,17 @@ func (c Carry) Target() string {
 
 // File is the YAML of a contender.
 type File struct {
-	Contender specfile.Slug               `yaml:"contender" spec:"required" json:"contender" jsonschema_description:"The contender's slug; unique in a contest."`
-	Title     string                      `yaml:"title" spec:"required" json:"title" jsonschema_description:"One line for people."`
-	Run       []string                    `yaml:"run" spec:"required" json:"run" jsonschema_description:"The program and its arguments. {brief}, {brief_file}, {workspace} and {seed} are replaced; no shell is involved unless you name one."`
-	Stdin     Stdin                       `yaml:"stdin" json:"stdin,omitempty" jsonschema_description:"What the tool reads on standard input: brief or none (default)."`
-	Env       map[specfile.EnvName]string `yaml:"env" json:"env,omitempty" jsonschema_description:"Environment variables that are set; the placeholders of 'run' work here too."`
-	KeepEnv   []specfile.EnvName          `yaml:"keep_env" json:"keep_env,omitempty" jsonschema_description:"Names of environment variables that pass through from the service. Their values are struck out of everything that is stored."`
-	Carry     []Carry                     `yaml:"carry" json:"carry,omitempty" jsonschema_description:"Files and folders copied fresh into each bout's private HOME."`
-	Reads     []string                    `yaml:"reads" json:"reads,omitempty" jsonschema_description:"Further folders of the service's machine that the tool may read where they are, for example where it is installed below a home folder."`
+	Contender specfile.Slug `yaml:"contender" spec:"required" json:"contender" jsonschema_description:"The contender's slug; unique in a contest."`
+	Title     string        `yaml:"title" spec:"required" json:"title" jsonschema_description:"One line for people."`
+	Run       []string      `yaml:"run" spec:"required" json:"run" jsonschema_description:"The program and its arguments. {brief}, {brief_file}, {workspace} and {seed} are replaced; no shell is involved unless you name one."`
+	RunAgain  []string      `yaml:"run_again" json:"run_again,omitempty" jsonschema_description:"How a later round is started, with the placeholders of 'run'; default: as run, with the new words."`
+	// AnswerFile is where the tool leaves its closing message.
+	AnswerFile string                      `yaml:"answer_file" json:"answer_file,omitempty" jsonschema_description:"A file, relative to the workspace, in which the tool leaves its closing message; default: standard output. It is no part of the change."`
+	Stdin      Stdin                       `yaml:"stdin" json:"stdin,omitempty" jsonschema_description:"What the tool reads on standard input: brief or none (default)."`
+	Env        map[specfile.EnvName]string `yaml:"env" json:"env,omitempty" jsonschema_description:"Environment variables that are set; the placeholders of 'run' work here too."`
+	KeepEnv    []specfile.EnvName          `yaml:"keep_env" json:"keep_env,omitempty" jsonschema_description:"Names of environment variables that pass through from the service. Their values are struck out of everything that is stored."`
+	Carry      []Carry                     `yaml:"carry" json:"carry,omitempty" jsonschema_description:"Files and folders copied fresh into each bout's private HOME."`
+	Reads      []string                    `yaml:"reads" json:"reads,omitempty" jsonschema_description:"Further folders of the service's machine that the tool may read where they are, for example where it is installed below a home folder."`
 }
 
 // Contender is a contender file, read and found valid.
@@ -134,8 +137,18 @@ func Parse(file, shown string, data []byte) (*Contender, *specfile.Document) {
 	if doc.Has("run") && len(c.Run) == 0 {
 		doc.Add("run", "an empty list", "a program and its arguments, such as [sh, -c, \"git apply ~/fix.patch\"]")
 	}
-	for i, arg := range c.Run {
+	if doc.Has("run_again") && len(c.RunAgain) == 0 {
+		doc.Add("run_again", "an empty list", "a program and its arguments, or the key left out")
+	}
+	if c.AnswerFile != "" && (path.Clean(c.AnswerFile) != c.AnswerFile || strings.HasPrefix(c.AnswerFile, "/") || c.AnswerFile == ".." || strings.HasPrefix(c.AnswerFile, "../")) {
+		doc.Add("answer_file", specfile.Quote(c.AnswerFile), "a path inside the workspace, such as .answer.md")
+	}
+	for i, arg := range append(slices.Clone(c.Run), c.RunAgain...) {
 		key := fmt.Sprintf("run[%d]", i)
+		if i >= len(c.Run) {
+			i -= len(c.Run)
+			key = fmt.Sprintf("run_again[%d]", i)
+		}
 		if i == 0 && strings.TrimSpace(arg) == "" {
 			doc.Add(key, specfile.Quote(arg), "a program")
 		}

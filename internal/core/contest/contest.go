@@ -29,6 +29,39 @@ type File struct {
 	Seed       *specfile.Seed `yaml:"seed" json:"seed,omitempty" jsonschema_description:"0 to 2^53-1. The order of the bouts follows from it; drawn and recorded when absent."`
 	AtOnce     *int           `yaml:"at_once" json:"at_once,omitempty" jsonschema_description:"How many bouts may run at the same time; default 1. Bouts that ran beside others are marked."`
 	Limits     task.Limits    `yaml:"limits" json:"limits,omitempty" jsonschema_description:"Limits that override those of the tasks."`
+	// RepairRounds holds for tasks that do not say.
+	RepairRounds  *int   `yaml:"repair_rounds" json:"repair_rounds,omitempty" jsonschema_description:"How often what failed is handed back to a contender, where the task does not say; default 0."`
+	RepairWords   string `yaml:"repair_words" json:"repair_words,omitempty" jsonschema_description:"The words of a repair round; {output} is what the failing visible checks printed, shortened."`
+	NotRightWords string `yaml:"not_right_words" json:"not_right_words,omitempty" jsonschema_description:"The words of a repair round when only something sealed was missed."`
+}
+
+// The words of repair rounds where a contest has none of its own.
+const (
+	DefaultRepairWords   = "This does not work yet:\n\n{output}\n\nPlease mend it."
+	DefaultNotRightWords = "This is not yet right. Please look at the wishes again, and mend it."
+)
+
+// RepairWordsOr and NotRightWordsOr are the contest's words, or the usual ones.
+func (c *Contest) RepairWordsOr() string {
+	if c.RepairWords == "" {
+		return DefaultRepairWords
+	}
+	return c.RepairWords
+}
+
+func (c *Contest) NotRightWordsOr() string {
+	if c.NotRightWords == "" {
+		return DefaultNotRightWords
+	}
+	return c.NotRightWords
+}
+
+// RepairRoundsOf is how often what failed on a task is handed back.
+func (c *Contest) RepairRoundsOf(t *task.Task) int {
+	if c.RepairRounds != nil {
+		return t.RepairRoundsOr(*c.RepairRounds)
+	}
+	return t.RepairRoundsOr(0)
 }
 
 // Contest is a contest with everything that it names, read and found valid.
@@ -123,6 +156,12 @@ func Load(b *specfile.Bundle, commits CommitResolver) (*Contest, error) {
 	}
 	number("repeats", c.File.Repeats, &c.Repeats, MaxRepeats)
 	number("at_once", c.File.AtOnce, &c.AtOnce, MaxAtOnce)
+	if n := c.RepairRounds; n != nil && (*n < 0 || *n > task.MaxRepairRounds) {
+		doc.Add("repair_rounds", fmt.Sprint(*n), fmt.Sprintf("a whole number from 0 to %d", task.MaxRepairRounds))
+	}
+	if doc.Has("repair_words") && !strings.Contains(c.RepairWords, "{output}") {
+		doc.Add("repair_words", specfile.Quote(c.RepairWords), "words with {output} in them")
+	}
 
 	taskDocs := map[string]*specfile.Document{}
 	firstTask := map[specfile.Slug]string{}

@@ -57,7 +57,7 @@ func TestLoad(t *testing.T) {
 	require.Len(t, c.Tasks, 1)
 	assert.Equal(t, "Mend the tables.", c.Tasks[0].Brief)
 	assert.Equal(t, strings.Repeat("a", 40), c.Commits["tables"])
-	assert.Equal(t, []byte(goodPatch), c.Tasks[0].Reference)
+	assert.Equal(t, []byte(goodPatch), c.Tasks[0].Stages[0].Reference)
 	assert.Equal(t, "exit", string(c.Tasks[0].Checks[0].Reads), "the default reader")
 	assert.Equal(t, ".dunlin", c.Contenders[0].Carry[0].Target())
 }

@@ -12,7 +12,10 @@ import (
 // Bout is what the standings need to know of a bout that has ended.
 type Bout struct {
 	Contender string
-	Outcome   verdict.Outcome
+	// Outcome is that in the end; First that on what came the first time ("" as Outcome).
+	Outcome, First verdict.Outcome
+	// Rounds is how many rounds there were; 0 where that is not known.
+	Rounds int
 	// ElapsedMS is the time from the hand-over to the tool's end; nil where it was not measured.
 	ElapsedMS *int64
 	// Footprint is the size of the change; nil where none was captured.
@@ -34,6 +37,12 @@ type Row struct {
 	Void   int `json:"void"`
 	// SuccessShare is Passed / (Passed + Failed), from 0 to 1.
 	SuccessShare *float64 `json:"success_share"`
+	// FirstPassed is how many passed the first time, without a repair round;
+	// FirstShare is FirstPassed / (Passed + Failed).
+	FirstPassed int      `json:"first_passed"`
+	FirstShare  *float64 `json:"first_share"`
+	// MedianRounds is over the bouts that passed or failed.
+	MedianRounds *float64 `json:"median_rounds"`
 	// MedianElapsedMS is in milliseconds; MedianPassedMS over passed bouts alone.
 	MedianElapsedMS *float64 `json:"median_elapsed_ms"`
 	MedianPassedMS  *float64 `json:"median_passed_ms"`
@@ -46,12 +55,13 @@ type Row struct {
 
 // Table makes one row per contender, in the order of success share (highest
 // first), then of median elapsed time (shortest first), then of name. Rows
-// without a share come last. planned is the number of bouts per contender.
-func Table(contenders []string, planned int, bouts []Bout) []Row {
+// without a share come last. planned is the
+// number of bouts of each contender.
+func Table(contenders []string, planned map[string]int, bouts []Bout) []Row {
 	rows := make([]Row, 0, len(contenders))
 	for _, name := range contenders {
-		row := Row{Contender: name, Bouts: planned}
-		var elapsed, passedMS, files, added, removed []float64
+		row := Row{Contender: name, Bouts: planned[name]}
+		var rounds, elapsed, passedMS, files, added, removed []float64
 		for _, b := range bouts {
 			if b.Contender != name {
 				continue
@@ -75,6 +85,12 @@ func Table(contenders []string, planned int, bouts []Bout) []Row {
 			case verdict.Failed:
 				row.Failed++
 			}
+			if b.First == verdict.Passed || b.First == "" && b.Outcome == verdict.Passed {
+				row.FirstPassed++
+			}
+			if b.Rounds > 0 {
+				rounds = append(rounds, float64(b.Rounds))
+			}
 			if b.ElapsedMS != nil {
 				elapsed = append(elapsed, float64(*b.ElapsedMS))
 			}
@@ -86,8 +102,10 @@ func Table(contenders []string, planned int, bouts []Bout) []Row {
 		}
 		if n := row.Passed + row.Failed; n > 0 {
 			share := float64(row.Passed) / float64(n)
-			row.SuccessShare = &share
+			first := float64(row.FirstPassed) / float64(n)
+			row.SuccessShare, row.FirstShare = &share, &first
 		}
+		row.MedianRounds = Median(rounds)
 		row.MedianElapsedMS, row.MedianPassedMS = Median(elapsed), Median(passedMS)
 		row.MedianFiles, row.MedianAdded, row.MedianRemoved = Median(files), Median(added), Median(removed)
 		rows = append(rows, row)

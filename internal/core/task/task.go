@@ -6,39 +6,12 @@
 package task
 
 import (
-	"bytes"
-	"crypto/sha256"
-	"encoding/hex"
 	"fmt"
-	"path"
 	"strings"
 	"time"
 
-	"github.com/bluekeyes/go-gitdiff/gitdiff"
-
 	"agonometer/internal/core/specfile"
 )
-
-// Reader says how a check's output becomes test outcomes.
-type Reader string
-
-const (
-	// ReadsExit looks at the exit status alone: 0 is passed.
-	ReadsExit Reader = "exit"
-	// ReadsGoTestJSON reads the events that `go test -json` prints, and the exit status.
-	ReadsGoTestJSON Reader = "go-test-json"
-)
-
-func (r *Reader) ParseScalar(text string) error {
-	switch Reader(text) {
-	case ReadsExit, ReadsGoTestJSON:
-		*r = Reader(text)
-		return nil
-	}
-	return fmt.Errorf("unknown reader")
-}
-
-func (*Reader) Expected() string { return "exit or go-test-json" }
 
 // TaskSize is the author's estimate of how large the wanted change is.
 type TaskSize string
@@ -53,14 +26,6 @@ func (s *TaskSize) ParseScalar(text string) error {
 }
 
 func (*TaskSize) Expected() string { return "small, medium or large" }
-
-// Check is a command that says something about a result.
-type Check struct {
-	Name specfile.Slug `yaml:"name" spec:"required" json:"name" jsonschema_description:"The check's name, used in verdicts and tables."`
-	// Run is handed to `sh -c` in the judging copy.
-	Run   string `yaml:"run" spec:"required" json:"run" jsonschema_description:"The command, handed to sh -c in a clean copy that holds the result."`
-	Reads Reader `yaml:"reads" json:"reads,omitempty" jsonschema_description:"How the output is read; the default is the exit status alone."`
-}
 
 // Limits bound what a bout may use. Zero means that nothing was said.
 type Limits struct {
@@ -115,9 +80,25 @@ type FrontMatter struct {
 	Labels         []specfile.Slug `yaml:"labels" json:"labels,omitempty" jsonschema_description:"Words for language, kind of work, area."`
 	Size           TaskSize        `yaml:"size" json:"size,omitempty" jsonschema_description:"The author's estimate of the change: small, medium or large."`
 	Prepare        string          `yaml:"prepare" json:"prepare,omitempty" jsonschema_description:"A command, handed to sh -c once per repository and start commit, that fetches dependencies and warms caches."`
-	Checks         []Check         `yaml:"checks" spec:"required" json:"checks" jsonschema_description:"What decides, in this order; the first that fails ends the judging."`
+	Kind           Kind            `yaml:"kind" json:"kind,omitempty" jsonschema_description:"change (default) or question. A question changes nothing; its reply is examined."`
+	Checks         []Check         `yaml:"checks" json:"checks,omitempty" jsonschema_description:"What decides, in this order. A change needs at least one."`
+	Goal           []string        `yaml:"goal" json:"goal,omitempty" jsonschema_description:"Names of the goal tests; * stands for anything. Default: what fails or is not there at the start and passes with the reference patch."`
+	Guard          []string        `yaml:"guard" json:"guard,omitempty" jsonschema_description:"Names of the guard tests; * stands for anything. Default: what passed at the start and, where there is a reference patch, passes with it."`
+	Scope          []string        `yaml:"scope" json:"scope,omitempty" jsonschema_description:"Glob patterns of where the change is wanted."`
+	Sealed         *Sealed         `yaml:"sealed" json:"sealed,omitempty" jsonschema_description:"Files that are laid over the result in the judging copy only."`
+	Protect        Protect         `yaml:"protect" json:"protect,omitempty" jsonschema_description:"What a weakened test means: report (default) notes it on the verdict, strict fails the bout."`
+	Protected      []string        `yaml:"protected" json:"protected,omitempty" jsonschema_description:"Glob patterns of further files that are put back to their start for judging."`
+	Unprotected    []string        `yaml:"unprotected" json:"unprotected,omitempty" jsonschema_description:"Glob patterns of files that are not put back, although they are tests or named by a check."`
+	TestFiles      []string        `yaml:"test_files" json:"test_files,omitempty" jsonschema_description:"Glob patterns of what counts as a test file here; default: the usual names."`
+	Network        Network         `yaml:"network" json:"network,omitempty" jsonschema_description:"none (default) takes the network away from judging copies, where the machine allows it; needed leaves it."`
+	RepairRounds   *int            `yaml:"repair_rounds" json:"repair_rounds,omitempty" jsonschema_description:"How often what failed is handed back to the contender; default 0, or what the contest says."`
+	FollowUps      []FollowUp      `yaml:"follow_ups" json:"follow_ups,omitempty" jsonschema_description:"Further briefs, in order, each handed over when the one before is done."`
+	Facts          []Fact          `yaml:"facts" json:"facts,omitempty" jsonschema_description:"Of a question: what the reply must hold, and what it must not."`
+	Deliverable    string          `yaml:"deliverable" json:"deliverable,omitempty" jsonschema_description:"Of a question: the one file that may be written."`
 	Limits         Limits          `yaml:"limits" json:"limits,omitempty" jsonschema_description:"What a bout on this task may use."`
 	ReferencePatch string          `yaml:"reference_patch" json:"reference_patch,omitempty" jsonschema_description:"A file with a known good change, as git diff prints it."`
+	// ReferenceAnswer is to a question what the reference patch is to a change.
+	ReferenceAnswer string `yaml:"reference_answer" json:"reference_answer,omitempty" jsonschema_description:"Of a question: a file with a known good reply."`
 }
 
 // Task is a task file, read and found valid.
@@ -129,8 +110,12 @@ type Task struct {
 	Brief string
 	// Source is the file as it was read.
 	Source []byte
-	// Reference is the reference patch, or nil.
-	Reference []byte
+	// Stages are the brief and the follow-ups, with all that belongs to each.
+	Stages []Stage
+	// Answer is the reference answer of a question, or nil.
+	Answer []byte
+	// files are those that the task names, by the key that names them.
+	named [][]byte
 }
 
 // RepositoryAddress is the repository as git is told: an absolute path, or the URL as it stands.
@@ -148,90 +133,4 @@ func IsURL(s string) bool {
 	}
 	colon, slash := strings.Index(s, ":"), strings.Index(s, "/")
 	return colon > 0 && (slash < 0 || colon < slash)
-}
-
-// Digest names this version of the task: the SHA-256, in hexadecimal, over the
-// file, the reference patch and the full start commit.
-func (t *Task) Digest(fullStartCommit string) string {
-	h := sha256.New()
-	for _, part := range [][]byte{t.Source, t.Reference, []byte(fullStartCommit)} {
-		fmt.Fprintf(h, "%d\n", len(part))
-		h.Write(part)
-	}
-	return hex.EncodeToString(h.Sum(nil))
-}
-
-// Names reads just enough of a task file to tell which further files it names,
-// as absolute paths. A file with mistakes names what can be made out.
-func Names(file string, data []byte) []string {
-	var fm FrontMatter
-	specfile.DecodeFrontMatter(file, data, &fm)
-	if fm.ReferencePatch == "" {
-		return nil
-	}
-	return []string{specfile.Resolve(file, fm.ReferencePatch)}
-}
-
-// Parse reads a task file. `files` holds what the file names (see Names);
-// `shown` is the path for messages. All problems are returned together.
-func Parse(file, shown string, data []byte, files map[string][]byte) (*Task, *specfile.Document) {
-	t := &Task{File: file, Source: data}
-	doc, brief := specfile.DecodeFrontMatter(shown, data, &t.FrontMatter)
-	if len(doc.Problems) > 0 && !doc.Has("task") && !doc.Has("title") {
-		return t, doc // not a task file at all: nothing more can be said about it
-	}
-	t.Brief = strings.TrimSpace(brief)
-	if t.Brief == "" {
-		doc.Problems = append(doc.Problems, specfile.Problem{File: shown, Line: strings.Count(string(data), "\n") + 1,
-			Found: "no brief", Expected: "the words for the contender below the front matter"})
-	}
-	if doc.Has("title") && (strings.TrimSpace(t.Title) == "" || strings.Contains(t.Title, "\n")) {
-		doc.Add("title", specfile.Quote(t.Title), "one line of text")
-	}
-	if doc.Has("start_commit") && (t.StartCommit == "" || strings.HasPrefix(t.StartCommit, "-") || strings.ContainsAny(t.StartCommit, "\n ")) {
-		doc.Add("start_commit", specfile.Quote(t.StartCommit), "a tag, branch or commit")
-	}
-	if doc.Has("repository") && (t.Repository == "" || strings.HasPrefix(t.Repository, "-") || strings.HasPrefix(t.Repository, "ext::")) {
-		doc.Add("repository", specfile.Quote(t.Repository), "a path or a git URL")
-	}
-	if doc.Has("checks") && len(t.Checks) == 0 {
-		doc.Add("checks", "an empty list", "at least one check; without one no result could be judged")
-	}
-	seen := map[specfile.Slug]int{}
-	for i := range t.Checks {
-		c := &t.Checks[i]
-		key := fmt.Sprintf("checks[%d]", i)
-		if c.Reads == "" {
-			c.Reads = ReadsExit
-		}
-		if doc.Has(key+".run") && strings.TrimSpace(c.Run) == "" {
-			doc.Add(key+".run", specfile.Quote(c.Run), "a command")
-		}
-		if c.Name == "" {
-			continue
-		}
-		if first, dup := seen[c.Name]; dup {
-			doc.Add(key+".name", specfile.Quote(string(c.Name)), fmt.Sprintf("a name of its own (checks[%d] has it already)", first))
-		}
-		seen[c.Name] = i
-	}
-	if t.ReferencePatch != "" {
-		name := specfile.Resolve(file, t.ReferencePatch)
-		patch, ok := files[name]
-		switch {
-		case !ok:
-			doc.Add("reference_patch", specfile.Quote(t.ReferencePatch)+" (no such file)", "a file that exists, its path relative to "+path.Base(file))
-		default:
-			parsed, _, err := gitdiff.Parse(bytes.NewReader(patch))
-			if err != nil || len(parsed) == 0 {
-				why := "no changes in it"
-				if err != nil {
-					why = err.Error()
-				}
-				doc.Add("reference_patch", specfile.Quote(t.ReferencePatch)+" ("+why+")", "a patch as git diff prints it")
-			}
-			t.Reference = patch
-		}
-	}
-	return t, doc
 }

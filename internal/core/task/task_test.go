@@ -40,8 +40,8 @@ func TestRepositoryAddresses(t *testing.T) {
 
 // The digest changes with everything that a result depends on, and with nothing else.
 func TestDigest(t *testing.T) {
-	base := Task{Source: []byte("a"), Reference: []byte("b")}
-	again := Task{Source: []byte("a"), Reference: []byte("b"), File: "/elsewhere"}
+	base := Task{Source: []byte("a"), named: [][]byte{[]byte("b")}}
+	again := Task{Source: []byte("a"), named: [][]byte{[]byte("b")}, File: "/elsewhere"}
 	assert.Equal(t, base.Digest("c"), again.Digest("c"))
 	assert.NotEqual(t, base.Digest("c"), base.Digest("d"))
 	assert.NotEqual(t, base.Digest("c"), (&Task{Source: []byte("ab")}).Digest("c"), "parts do not run together")
@@ -49,9 +49,13 @@ func TestDigest(t *testing.T) {
 }
 
 func TestNames(t *testing.T) {
-	assert.Empty(t, Names("/c/t.md", []byte(good)))
-	assert.Equal(t, []string{"/c/fix.patch"}, Names("/c/t.md", []byte(strings.Replace(good, "checks:", "reference_patch: fix.patch\nchecks:", 1))))
-	assert.Empty(t, Names("/c/t.md", []byte("nothing of the kind")))
+	files, folders := Names("/c/t.md", []byte(good))
+	assert.Empty(t, append(files, folders...))
+	files, folders = Names("/c/t.md", []byte(strings.Replace(good, "checks:", "reference_patch: fix.patch\nsealed: {folder: hidden}\nchecks:", 1)))
+	assert.Equal(t, []string{"/c/fix.patch"}, files)
+	assert.Equal(t, []string{"/c/hidden"}, folders)
+	files, folders = Names("/c/t.md", []byte("nothing of the kind"))
+	assert.Empty(t, append(files, folders...))
 }
 
 func TestOver(t *testing.T) {

@@ -1,12 +1,12 @@
-// Package testlog turns the output of a check into test outcomes: the exit
-// status alone, or the events of `go test -json`. It streams, tolerates what
-// real runners print in between, and bounds what it keeps.
+// Package testlog turns the output of a check into test outcomes: the events of
+// `go test -json`, JUnit XML, TAP 13 and 14, or a figure. It streams, tolerates
+// what real runners print in between, and bounds what it keeps.
 package testlog
 
 import (
 	"bufio"
-	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
 	"sort"
 	"strings"
@@ -19,56 +19,92 @@ const (
 	Passed  Outcome = "passed"
 	Failed  Outcome = "failed"
 	Skipped Outcome = "skipped"
-	// Unfinished is a test that began and of which no end was seen: the
-	// process panicked, timed out or was ended.
-	Unfinished Outcome = "unfinished"
+	// Missing is a test that is known from another run and was not seen in this
+	// one. No reader reports it: it comes from comparing.
+	Missing Outcome = "missing"
 )
 
 // Test is one test as the runner reported it.
 type Test struct {
-	// Name is "package TestName/subtest"; a package that failed as a whole
-	// (a build failure, say) is there under its own name.
+	// Name tells the test from all others of the same output. For go test it is
+	// "package TestName/subtest"; a package that failed as a whole (a build
+	// failure, say) is there under its own name. For JUnit it is the suites, the
+	// class and the name; for TAP the subtests around it, joined by " > ". Where
+	// TAP or JUnit give several tests one name, the later ones end in " #2", " #3".
 	Name    string  `json:"name"`
 	Outcome Outcome `json:"outcome"`
 	// ElapsedMS is the runner's own figure, in milliseconds; nil where it gave none.
 	ElapsedMS *int64 `json:"elapsed_ms,omitempty"`
 	// Message is the test's output, shortened; only for tests that did not pass.
 	Message string `json:"message,omitempty"`
+	// Repeated is set when the test was reported as ended more than once. That
+	// happens with `-count`, and when a test prints lines that look like results.
+	Repeated bool `json:"repeated,omitempty"`
 }
 
 // Summary counts a list of tests.
 type Summary struct {
-	Passed     int `json:"passed"`
-	Failed     int `json:"failed"`
-	Skipped    int `json:"skipped"`
-	Unfinished int `json:"unfinished"`
-	// Repeated is how many tests were reported as ended more than once. That
-	// happens with `-count`, and when a test prints lines that look like results.
+	Passed   int `json:"passed"`
+	Failed   int `json:"failed"`
+	Skipped  int `json:"skipped"`
 	Repeated int `json:"repeated"`
 }
 
 // Ran is the number of tests that ended one way or the other.
 func (s Summary) Ran() int { return s.Passed + s.Failed }
 
-// What is kept at most: tests, and output per test.
-const (
-	MaxTests   = 50_000
-	MaxMessage = 8 << 10
-	maxLine    = 1 << 20
-)
-
-// goEvent is a line of `go test -json`, as cmd/test2json documents it.
-type goEvent struct {
-	Action      string
-	Package     string
-	ImportPath  string
-	Test        string
-	Elapsed     *float64
-	Output      string
-	FailedBuild string
+// Report is what a reader made of an output.
+type Report struct {
+	// Tests are sorted by name, and names are unique.
+	Tests   []Test
+	Summary Summary
+	// Cached is set when the runner said that it took results from a cache.
+	Cached bool
+	// Remarks say in words what was odd: a bail-out, a plan that was not kept,
+	// an output that is cut off, tests that were too many to be kept.
+	Remarks []string
 }
 
-type goTest struct {
+// What is kept at most: tests, output per test, and output of all tests, in bytes.
+const (
+	MaxTests    = 50_000
+	MaxMessage  = 8 << 10
+	maxMessages = 64 << 20
+	maxLine     = 1 << 20
+	maxName     = 1 << 10
+)
+
+// Format names a reader.
+type Format string
+
+const (
+	GoTestJSON Format = "go-test-json"
+	JUnit      Format = "junit"
+	TAP        Format = "tap"
+)
+
+// Read reads an output of a format. An error means that nothing of that format
+// was found, or that reading failed; what was read until then comes with it.
+func Read(f Format, r io.Reader) (Report, error) {
+	switch f {
+	case GoTestJSON:
+		return ReadGoTest(r)
+	case JUnit:
+		return ReadJUnit(r)
+	case TAP:
+		return ReadTAP(r)
+	}
+	return Report{}, fmt.Errorf("no reader for %q", f)
+}
+
+// collector gathers the tests of one output.
+type collector struct {
+	tests   map[string]*test
+	dropped int
+	kept    int // bytes of messages
+}
+
+type test struct {
 	outcome Outcome
 	elapsed *int64
 	output  strings.Builder
@@ -76,139 +112,99 @@ type goTest struct {
 	ended   int
 }
 
-func (t *goTest) add(s string) {
-	if room := MaxMessage - t.output.Len(); room < len(s) {
+func newCollector() *collector { return &collector{tests: map[string]*test{}} }
+
+// get returns the test of a name, made now if it is not there; nil when there
+// are too many. A test of which no end comes counts as failed.
+func (c *collector) get(name string) *test {
+	t := c.tests[name]
+	if t == nil {
+		if len(c.tests) >= MaxTests {
+			c.dropped++
+			return nil
+		}
+		t = &test{outcome: Failed}
+		c.tests[name] = t
+	}
+	return t
+}
+
+// fresh makes a test of its own, numbered where the name is taken.
+func (c *collector) fresh(name string) *test {
+	if len(name) > maxName {
+		name = strings.ToValidUTF8(name[:maxName], "") + "…"
+	}
+	full := name
+	for n := 2; c.tests[full] != nil; n++ {
+		full = fmt.Sprintf("%s #%d", name, n)
+		if n > 1000 { // the same name for ever is one test
+			return c.tests[full]
+		}
+	}
+	return c.get(full)
+}
+
+// say adds to a test's output, within the bounds.
+func (c *collector) say(t *test, s string) {
+	room := min(MaxMessage-t.output.Len(), maxMessages-c.kept)
+	if room < len(s) {
 		t.cut = true
 		s = s[:max(room, 0)]
 	}
+	c.kept += len(s)
 	t.output.WriteString(s)
 }
 
-// ReadGoTest reads the output of `go test -json`. Lines that are not events are
-// passed over. The returned tests are sorted by name. An error means that
-// nothing that looks like an event was found, or that reading failed; what was
-// read until then is returned with it.
-func ReadGoTest(r io.Reader) ([]Test, Summary, error) {
-	tests := map[string]*goTest{}
-	get := func(name string) *goTest {
-		t := tests[name]
-		if t == nil && len(tests) < MaxTests {
-			t = &goTest{outcome: Unfinished}
-			tests[name] = t
-		}
-		return t
-	}
-	hasTests := map[string]bool{} // packages of which a single test was seen to fail
-	buildOutput := map[string]*goTest{}
-	events := 0
-	readErr := eachLine(r, func(line []byte) {
-		if len(line) == 0 || line[0] != '{' {
-			return
-		}
-		var e goEvent
-		if json.Unmarshal(line, &e) != nil || e.Action == "" {
-			return
-		}
-		if e.Action == "build-output" {
-			b := buildOutput[e.ImportPath]
-			if b == nil && len(buildOutput) < MaxTests {
-				b = &goTest{}
-				buildOutput[e.ImportPath] = b
-			}
-			if b != nil {
-				b.add(e.Output)
-			}
-			events++
-			return
-		}
-		if e.Package == "" {
-			return
-		}
-		events++
-		name := e.Package
-		if e.Test != "" {
-			name += " " + e.Test
-		}
-		switch e.Action {
-		case "run", "output", "pass", "fail", "skip":
-		default:
-			return
-		}
-		if e.Test == "" && e.Action == "run" {
-			return
-		}
-		t := get(name)
-		if t == nil {
-			return
-		}
-		switch e.Action {
-		case "output":
-			t.add(e.Output)
-			return
-		case "run":
-			return
-		}
-		t.ended++
-		if e.Elapsed != nil {
-			ms := int64(*e.Elapsed * 1000)
-			t.elapsed = &ms
-		}
-		was := t.outcome
-		switch e.Action {
-		case "pass":
-			t.outcome = Passed
-		case "skip":
-			t.outcome = Skipped
-		case "fail":
-			t.outcome = Failed
-			if e.Test != "" {
-				hasTests[e.Package] = true
-			} else if b := buildOutput[e.FailedBuild]; b != nil && e.FailedBuild != "" {
-				t.output.Reset()
-				t.cut = false
-				t.add(b.output.String())
-			}
-		}
-		if was == Failed { // a test that failed once has failed, whatever is printed later
-			t.outcome = Failed
-		}
-	})
-	out := make([]Test, 0, len(tests))
-	var sum Summary
-	for name, t := range tests {
-		pkg, test, single := strings.Cut(name, " ")
-		_ = test
-		// A package as such is a test only when it failed without one of its tests failing.
-		if !single && (t.outcome != Failed || hasTests[pkg]) {
+func (c *collector) forget(t *test) {
+	c.kept -= t.output.Len()
+	t.output.Reset()
+	t.cut = false
+}
+
+// report lists the tests for which keep holds (nil: all).
+func (c *collector) report(keep func(name string, t *test) bool) Report {
+	out := Report{Tests: make([]Test, 0, len(c.tests))}
+	for name, t := range c.tests {
+		if keep != nil && !keep(name, t) {
 			continue
 		}
-		one := Test{Name: name, Outcome: t.outcome, ElapsedMS: t.elapsed}
-		switch t.outcome {
-		case Passed:
-			sum.Passed++
-		case Failed:
-			sum.Failed++
-		case Skipped:
-			sum.Skipped++
-		case Unfinished:
-			sum.Unfinished++
-		}
-		if t.ended > 1 {
-			sum.Repeated++
-		}
+		one := Test{Name: strings.ToValidUTF8(name, "\ufffd"), Outcome: t.outcome, ElapsedMS: t.elapsed, Repeated: t.ended > 1}
 		if t.outcome != Passed {
-			one.Message = t.output.String()
+			one.Message = strings.ToValidUTF8(t.output.String(), "\ufffd")
 			if t.cut {
 				one.Message += "\n… (cut)"
 			}
+			if t.ended == 0 {
+				one.Message = strings.TrimSpace("it began, and no end of it was seen\n" + one.Message)
+			}
 		}
-		out = append(out, one)
+		out.Tests = append(out.Tests, one)
 	}
-	sort.Slice(out, func(i, j int) bool { return out[i].Name < out[j].Name })
-	if readErr == nil && events == 0 {
-		readErr = errors.New("no event of go test -json in the output; does the command pass -json?")
+	sort.Slice(out.Tests, func(i, j int) bool { return out.Tests[i].Name < out.Tests[j].Name })
+	out.Summary = Count(out.Tests)
+	if c.dropped > 0 {
+		out.Remarks = append(out.Remarks, fmt.Sprintf("more than %d tests; the others were not kept", MaxTests))
 	}
-	return out, sum, readErr
+	return out
+}
+
+// Count sums a list of tests up.
+func Count(tests []Test) Summary {
+	var s Summary
+	for _, t := range tests {
+		switch t.Outcome {
+		case Passed:
+			s.Passed++
+		case Failed:
+			s.Failed++
+		case Skipped:
+			s.Skipped++
+		}
+		if t.Repeated {
+			s.Repeated++
+		}
+	}
+	return s
 }
 
 // eachLine calls f for every line, without its end. A line longer than maxLine is passed over.

@@ -49,7 +49,8 @@ func TestSub(t *testing.T) { t.Run("one", func(t *testing.T) {}); t.Run("two", f
 		"c/c_test.go": "package c\nimport \"testing\"\nfunc TestPanics(t *testing.T) { panic(\"aground\") }\nfunc TestAfter(t *testing.T) {}\n",
 		"d/d_test.go": "package d\nimport (\"os\"; \"testing\")\nfunc TestMain(m *testing.M) { os.Exit(0) }\nfunc TestHidden(t *testing.T) { t.Fatal() }\n",
 	})
-	tests, sum, err := ReadGoTest(strings.NewReader(out))
+	rep, err := ReadGoTest(strings.NewReader(out))
+	tests, sum := rep.Tests, rep.Summary
 	require.NoError(t, err)
 	got := outcomes(tests)
 	assert.Equal(t, Passed, got["sample/a TestGood"])
@@ -71,7 +72,7 @@ func TestSub(t *testing.T) { t.Run("one", func(t *testing.T) {}); t.Run("two", f
 			assert.Empty(t, one.Message)
 		}
 	}
-	assert.Equal(t, len(tests), sum.Passed+sum.Failed+sum.Skipped+sum.Unfinished)
+	assert.Equal(t, len(tests), sum.Passed+sum.Failed+sum.Skipped+0)
 }
 
 func TestReadTable(t *testing.T) {
@@ -86,7 +87,7 @@ func TestReadTable(t *testing.T) {
 	}{
 		{"nothing", "", map[string]Outcome{}, 0, true},
 		{"only noise", "hello\n{not json\n{\"a\":1}\n", map[string]Outcome{}, 0, true},
-		{"cut off in a test", ev("run", "A") + ev("pass", "A") + ev("run", "B") + `{"Action":"out`, map[string]Outcome{"p A": Passed, "p B": Unfinished}, 0, false},
+		{"cut off in a test", ev("run", "A") + ev("pass", "A") + ev("run", "B") + `{"Action":"out`, map[string]Outcome{"p A": Passed, "p B": Failed}, 0, false},
 		{"noise between", "building...\n" + ev("pass", "A") + "{\"Action\":\"pass\"}\nmore\n", map[string]Outcome{"p A": Passed}, 0, false},
 		{"failed once is failed", ev("fail", "A") + ev("pass", "A"), map[string]Outcome{"p A": Failed}, 1, false},
 		{"a faked pass after a failure", ev("fail", "A") + ev("pass", "A") + ev("pass", "A"), map[string]Outcome{"p A": Failed}, 1, false},
@@ -96,7 +97,8 @@ func TestReadTable(t *testing.T) {
 	}
 	for _, c := range cases {
 		t.Run(c.name, func(t *testing.T) {
-			tests, sum, err := ReadGoTest(strings.NewReader(c.in))
+			rep, err := ReadGoTest(strings.NewReader(c.in))
+			tests, sum := rep.Tests, rep.Summary
 			assert.Equal(t, c.fails, err != nil)
 			assert.Equal(t, c.want, outcomes(tests))
 			assert.Equal(t, c.repeated, sum.Repeated)
@@ -105,15 +107,18 @@ func TestReadTable(t *testing.T) {
 }
 
 func TestAnUnfinishedTestIsSeen(t *testing.T) {
-	tests, sum, err := ReadGoTest(strings.NewReader(`{"Action":"output","Package":"p","Test":"B","Output":"so far\n"}` + "\n"))
+	rep, err := ReadGoTest(strings.NewReader(`{"Action":"output","Package":"p","Test":"B","Output":"so far\n"}` + "\n"))
+	tests, sum := rep.Tests, rep.Summary
 	require.NoError(t, err)
-	assert.Equal(t, 1, sum.Unfinished)
-	assert.Equal(t, Unfinished, tests[0].Outcome)
+	assert.Equal(t, 1, sum.Failed)
+	assert.Equal(t, Failed, tests[0].Outcome)
+	assert.Contains(t, tests[0].Message, "no end of it was seen")
 }
 
 func TestMessagesAreBounded(t *testing.T) {
 	line := `{"Action":"output","Package":"p","Test":"A","Output":"` + strings.Repeat("y", 1000) + `\n"}` + "\n"
-	tests, _, err := ReadGoTest(strings.NewReader(strings.Repeat(line, 100) + `{"Action":"fail","Package":"p","Test":"A"}`))
+	rep, err := ReadGoTest(strings.NewReader(strings.Repeat(line, 100) + `{"Action":"fail","Package":"p","Test":"A"}`))
+	tests := rep.Tests
 	require.NoError(t, err)
 	assert.LessOrEqual(t, len(tests[0].Message), MaxMessage+20)
 	assert.Contains(t, tests[0].Message, "(cut)")
@@ -124,7 +129,8 @@ type broken struct{}
 func (broken) Read([]byte) (int, error) { return 0, errors.New("the pipe broke") }
 
 func TestAReadErrorIsTold(t *testing.T) {
-	tests, _, err := ReadGoTest(io.MultiReader(strings.NewReader(`{"Action":"pass","Package":"p","Test":"A"}`+"\n"), broken{}))
+	rep, err := ReadGoTest(io.MultiReader(strings.NewReader(`{"Action":"pass","Package":"p","Test":"A"}`+"\n"), broken{}))
+	tests := rep.Tests
 	assert.ErrorContains(t, err, "the pipe broke")
 	assert.Len(t, tests, 1, "what was read until then is kept")
 }
@@ -134,8 +140,9 @@ func FuzzReadGoTest(f *testing.F) {
 	f.Add([]byte(`{"Action":"build-output","ImportPath":"p","Output":"x"}` + "\n" + `{"Action":"fail","Package":"p","FailedBuild":"p"}`))
 	f.Add([]byte("{\x00}"))
 	f.Fuzz(func(t *testing.T, data []byte) {
-		tests, sum, _ := ReadGoTest(strings.NewReader(string(data)))
-		if len(tests) != sum.Passed+sum.Failed+sum.Skipped+sum.Unfinished {
+		rep, _ := ReadGoTest(strings.NewReader(string(data)))
+		tests, sum := rep.Tests, rep.Summary
+		if len(tests) != sum.Passed+sum.Failed+sum.Skipped+0 {
 			t.Fatalf("%d tests, counted %+v", len(tests), sum)
 		}
 	})

@@ -2,6 +2,11 @@
 // with one reason.
 package verdict
 
+import (
+	"fmt"
+	"strings"
+)
+
 // Outcome is the verdict's yes or no, or neither.
 type Outcome string
 
@@ -22,6 +27,7 @@ const (
 	Interrupted     Reason = "interrupted"       // the service stopped in the middle of the bout
 	StoppedByPerson Reason = "stopped-by-person" // somebody stopped the bout or the contest
 	CannotStart     Reason = "cannot-start"      // the contender's program is not there
+	ReferenceFails  Reason = "reference-fails"   // the task's own known good change does not pass on this machine
 
 	// The reasons of failed.
 	TimeLimit    Reason = "time-limit"
@@ -29,6 +35,12 @@ const (
 	NoChange     Reason = "no-change"
 	CheckFailed  Reason = "check-failed"
 	CheckTimeout Reason = "check-timeout"
+	GoalsMissed  Reason = "goals-missed"  // goal tests, or facts of a reply, were not reached
+	GuardsBroken Reason = "guards-broken" // tests that passed at the start do not pass any more
+	// TestsWeakened is for tasks that protect their tests strictly.
+	TestsWeakened Reason = "tests-weakened"
+	// FilesChanged is for questions, which change nothing.
+	FilesChanged Reason = "files-changed"
 
 	// The reason of passed.
 	ChecksPassed Reason = "checks-passed"
@@ -48,6 +60,11 @@ func Reasons() map[Reason]string {
 		CheckFailed:     "a check failed",
 		CheckTimeout:    "a check did not end in its time",
 		ChecksPassed:    "every check passed",
+		ReferenceFails:  "the task's own reference does not pass on this machine; not the contender's doing",
+		GoalsMissed:     "not everything that was wanted is there",
+		GuardsBroken:    "something that worked before does not work any more",
+		TestsWeakened:   "the tests were weakened",
+		FilesChanged:    "files were changed although nothing was to change",
 	}
 }
 
@@ -66,6 +83,16 @@ const (
 type Check struct {
 	Name    string
 	Outcome CheckOutcome
+	// Missed and Broken count goals and guards that are not as wanted.
+	Missed, Broken int
+	// Why says in words what is wrong.
+	Why string
+}
+
+// Share counts how many of a kind there are, and how many are as wanted.
+type Share struct {
+	Reached int `json:"reached"`
+	Total   int `json:"total"`
 }
 
 // Facts are what the verdict is worked out from.
@@ -82,58 +109,122 @@ type Facts struct {
 	Changed bool
 	// Checks in their order; empty when nothing was judged.
 	Checks []Check
+	// Missed and Broken name the goals and guards that are not as wanted.
+	Missed, Broken []string
+	Goals          *Share
+	Own            *Share
+	// Weakened says in words what was done to the tests; Strict makes it a failure.
+	Weakened []string
+	Strict   bool
+	// Question is set for tasks that want a reply and no change; Strange are the
+	// files that were changed all the same.
+	Question bool
+	Strange  []string
+	// Flags are further remarks in words.
+	Flags []string
 }
 
 // Verdict is the result.
 type Verdict struct {
 	Outcome Outcome `json:"outcome"`
 	Reason  Reason  `json:"reason"`
-	// Check names the check that decided, for check-failed and check-timeout.
+	// Check names the check that decided, where one did.
 	Check string `json:"check,omitempty"`
+	// Stage names the follow-up that decided; empty for the task's own brief.
+	Stage string `json:"stage,omitempty"`
 	// Detail says more in words, where there is more to say.
 	Detail string `json:"detail,omitempty"`
+	// Goals is how many goals there are and how many were reached; nil where
+	// nothing was judged.
+	Goals *Share `json:"goals,omitempty"`
+	// Own is how many tests the contender added, and how many of them pass.
+	Own *Share `json:"own,omitempty"`
+	// Missed and Broken name goals and guards; the lists are cut where they are long.
+	Missed []string `json:"missed,omitempty"`
+	Broken []string `json:"broken,omitempty"`
+	// Weakened says in words what was done to the tests.
+	Weakened []string `json:"weakened,omitempty"`
 	// Notes are remarks that change nothing.
 	Notes []string `json:"notes,omitempty"`
 }
 
+// MaxNames is how many tests a verdict names.
+const MaxNames = 20
+
+func names(all []string) []string {
+	if len(all) > MaxNames {
+		return append(all[:MaxNames:MaxNames], fmt.Sprintf("… and %d more", len(all)-MaxNames))
+	}
+	return all
+}
+
+// MadeOnlyWords are the words for what works only where it was made.
+const MadeOnlyWords = "passes where it was made, fails on a clean copy"
+
 // Of decides: the first that matches, in the order of void, time-limit,
-// tool-crashed, no-change, the first failed check, passed.
+// tool-crashed, no-change, files changed for a question, the first check that is
+// not as wanted, tests weakened under strict protection, passed.
 func Of(f Facts) Verdict {
 	if f.Void != "" {
 		return Verdict{Outcome: Void, Reason: f.Void, Detail: f.VoidDetail}
 	}
-	if f.TimedOut {
-		return Verdict{Outcome: Failed, Reason: TimeLimit, Detail: reached(f)}
-	}
-	if !f.Changed {
-		if f.EndedInError {
-			return Verdict{Outcome: Failed, Reason: ToolCrashed}
-		}
-		return Verdict{Outcome: Failed, Reason: NoChange}
-	}
-	var notes []string
+	v := Verdict{Outcome: Failed, Goals: f.Goals, Own: f.Own, Missed: names(f.Missed), Broken: names(f.Broken), Weakened: names(f.Weakened)}
 	if f.EndedInError {
-		notes = append(notes, "the tool ended in error")
+		v.Notes = append(v.Notes, "the tool ended in error")
 	}
-	if len(f.Checks) == 0 {
+	v.Notes = append(v.Notes, f.Flags...)
+	switch {
+	case f.TimedOut:
+		v.Reason, v.Detail = TimeLimit, reached(f)
+		return v
+	case !f.Changed && !f.Question && f.EndedInError:
+		return Verdict{Outcome: Failed, Reason: ToolCrashed}
+	case !f.Changed && !f.Question:
+		return Verdict{Outcome: Failed, Reason: NoChange}
+	case len(f.Strange) > 0:
+		v.Reason, v.Detail = FilesChanged, strings.Join(names(f.Strange), ", ")
+		return v
+	case f.Question && len(f.Missed) > 0:
+		v.Reason = GoalsMissed
+		return v
+	case f.Question:
+		v.Outcome, v.Reason = Passed, ChecksPassed
+		return v
+	case len(f.Checks) == 0:
 		return Verdict{Outcome: Void, Reason: HarnessFault, Detail: "no check was run"}
 	}
 	for _, c := range f.Checks {
-		switch c.Outcome {
-		case CheckFail:
-			return Verdict{Outcome: Failed, Reason: CheckFailed, Check: c.Name, Notes: notes}
-		case CheckTimeOut:
-			return Verdict{Outcome: Failed, Reason: CheckTimeout, Check: c.Name, Notes: notes}
-		case CheckNotRun:
-			return Verdict{Outcome: Void, Reason: HarnessFault, Check: c.Name, Detail: "a check was not run", Notes: notes}
+		if c.Outcome == CheckOK {
+			continue
 		}
+		v.Check, v.Detail = c.Name, c.Why
+		switch {
+		case c.Outcome == CheckNotRun:
+			return Verdict{Outcome: Void, Reason: HarnessFault, Check: c.Name, Detail: "a check was not run", Notes: v.Notes}
+		case c.Outcome == CheckTimeOut:
+			v.Reason = CheckTimeout
+		case c.Broken > 0:
+			v.Reason = GuardsBroken
+		case c.Missed > 0:
+			v.Reason = GoalsMissed
+		default:
+			v.Reason = CheckFailed
+		}
+		return v
 	}
-	return Verdict{Outcome: Passed, Reason: ChecksPassed, Notes: notes}
+	if f.Strict && len(f.Weakened) > 0 {
+		v.Reason = TestsWeakened
+		return v
+	}
+	v.Outcome, v.Reason = Passed, ChecksPassed
+	return v
 }
 
 // reached says what a bout that was stopped at a limit had got to.
 func reached(f Facts) string {
 	switch {
+	case f.Question:
+		return ""
 	case !f.Changed:
 		return "nothing was changed until then"
 	case len(f.Checks) == 0:

@@ -1,0 +1,461 @@
+package bout
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"agonometer/internal/bout/drive"
+	"agonometer/internal/bout/judge"
+	"agonometer/internal/bout/workspace"
+	"agonometer/internal/core/answer"
+	"agonometer/internal/core/outcome"
+	"agonometer/internal/core/patch"
+	"agonometer/internal/core/protect"
+	"agonometer/internal/core/task"
+	"agonometer/internal/core/testlog"
+)
+
+// Judged is what judging one round of a stage brought.
+type Judged struct {
+	// Diff is what was judged.
+	Diff []byte
+	// Visible are the results of the visible checks with the contender's files as
+	// they are; nil where that would have been the same run as Deciding.
+	Visible []judge.Result
+	// Deciding are the results that count, Again those of checks that were run
+	// once more because a guard failed.
+	Deciding, Again []judge.Result
+	// Compared is what they come to.
+	Compared outcome.Result
+	// Weakened is what was done to the tests.
+	Weakened []protect.Weakening
+	// PutBack and LeftOut are the contender's changes that were not judged.
+	PutBack, LeftOut []string
+	// Facts are those of a question.
+	Facts []answer.Examined
+	// Strange are the files that a question's reply changed.
+	Strange []string
+	// CopyMS is what making the judging copies cost, in milliseconds.
+	CopyMS int64
+	// OverheadMS is all that judging took beyond the checks themselves, in milliseconds.
+	OverheadMS int64
+	// Networked is set when the copies had the network although the task does not need it.
+	Networked bool
+}
+
+// OK tells whether everything that decides is as wanted.
+func (j *Judged) OK() bool {
+	for _, c := range j.Compared.Checks {
+		if !c.OK {
+			return false
+		}
+	}
+	for _, f := range j.Facts {
+		if !f.Reached {
+			return false
+		}
+	}
+	return len(j.Strange) == 0
+}
+
+// Result is one round's change, as it is judged.
+type Result struct {
+	Diff []byte
+	// Tree is the id of the tree that it leads to; "" where it is not known.
+	Tree string
+	// Shown is the diff for people; weakened tests are looked for in it.
+	Shown []byte
+}
+
+// copies makes judging copies of one result, and frees them all.
+type copies struct {
+	e      *Engine
+	ctx    context.Context
+	j      Job
+	p      *workspace.Prepared
+	result Result
+	n      int
+	tookMS int64
+	dirs   []string
+}
+
+// make makes a fresh copy that holds the result, with laid over it.
+func (c *copies) make(laid workspace.Laid) (judge.Copy, error) {
+	began := time.Now()
+	c.n++
+	dir := filepath.Join(c.e.Scratch(), fmt.Sprintf("%s-judge-%d", c.j.ID, c.n))
+	if err := workspace.RemoveAll(dir); err != nil {
+		return judge.Copy{}, err
+	}
+	c.dirs = append(c.dirs, dir)
+	// Copied as the service's own first, so that git works on files of its own.
+	w, err := c.e.Maker.Make(c.ctx, c.p, dir, workspace.CopyOptions{})
+	if err != nil {
+		return judge.Copy{}, err
+	}
+	if err := c.e.Git.Apply(c.ctx, w, c.result.Diff, c.result.Tree); err != nil {
+		return judge.Copy{}, err
+	}
+	if err := w.Lay(laid); err != nil {
+		return judge.Copy{}, err
+	}
+	if opt := c.e.copyOptions(); opt.Owned {
+		owned := []string{w.Tree(), w.Tmp()}
+		if lower, work := w.HomeLayer(); lower != "" {
+			owned = append(owned, w.Home(), work)
+		} else {
+			owned = append(owned, w.Home())
+		}
+		for _, d := range owned {
+			if err := workspace.ChownTree(d, opt.UID, opt.GID); err != nil {
+				return judge.Copy{}, err
+			}
+		}
+	}
+	c.tookMS += time.Since(began).Milliseconds()
+	world := c.e.worldOf(c.j.Task, w)
+	world.NoNetwork = c.j.Task.Network != task.NetworkNeeded && c.e.Capability.CutsNetwork
+	return judge.Copy{World: world, Tree: w.Tree()}, nil
+}
+
+func (c *copies) free() {
+	if c.e.KeepWorkspaces {
+		return
+	}
+	for _, dir := range c.dirs {
+		if err := workspace.RemoveAll(dir); err != nil {
+			c.e.Log.Warn("a judging copy could not be removed", "bout", c.j.ID, "error", err)
+		}
+	}
+}
+
+// sealedFiles is what is laid over every judging copy of a stage.
+func sealedFiles(stage *task.Stage) workspace.Laid {
+	return workspace.Laid{Files: stage.Sealed, Remove: stage.Delete}
+}
+
+// laidOver is what is put over the result of a contender: the protected files
+// as they were, without the tests that it added, and the sealed files.
+func laidOver(stage *task.Stage, plan protect.Plan) workspace.Laid {
+	laid := sealedFiles(stage)
+	for _, name := range plan.PutBack {
+		if _, sealed := stage.Sealed[name]; !sealed && !slices.Contains(stage.Delete, name) {
+			laid.PutBack = append(laid.PutBack, name)
+		}
+	}
+	laid.Remove = append(slices.Clone(plan.Remove), laid.Remove...)
+	return laid
+}
+
+func visible(checks []task.Check) []task.Check {
+	var out []task.Check
+	for _, c := range checks {
+		if !c.Sealed && c.Reads != task.ReadsNumber {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+// Judge judges a result of a stage on fresh copies of the prepared state, with
+// a HOME that no contender could write to: its visible checks once with the
+// contender's files as they are, and all checks once as it counts. said is the
+// contender's closing message; started is told of each check.
+func (e *Engine) Judge(ctx context.Context, j Job, p *workspace.Prepared, stage *task.Stage, base *outcome.Baseline, result Result, said []byte, started func(what string)) (*Judged, error) {
+	began := time.Now()
+	out, spent, err := e.judge(ctx, j, p, stage, base, result, said, started)
+	if err != nil {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		return nil, voidOf(err)
+	}
+	out.OverheadMS = (time.Since(began) - spent).Milliseconds()
+	return out, nil
+}
+
+func (e *Engine) judge(ctx context.Context, j Job, p *workspace.Prepared, stage *task.Stage, base *outcome.Baseline, result Result, said []byte, started func(what string)) (*Judged, time.Duration, error) {
+	out := &Judged{Diff: result.Diff, Networked: j.Task.Network != task.NetworkNeeded && !e.Capability.CutsNetwork}
+	has, err := e.Git.Has(p)
+	if err != nil {
+		return nil, 0, err
+	}
+	changed, tree, err := e.Git.ChangedPaths(ctx, p, e.Scratch(), result.Diff, result.Tree)
+	if err != nil {
+		return nil, 0, err
+	}
+	if j.Task.Kind == task.Question {
+		for _, name := range changed {
+			if name != j.Task.Deliverable {
+				out.Strange = append(out.Strange, name)
+			}
+		}
+		out.Facts = answer.Examine(j.Task.Facts, string(said), e.lines(p))
+		return out, 0, nil
+	}
+	result.Tree = tree
+	plan := protect.PlanFor(j.Task, stage.Checks, changed, has)
+	laid := laidOver(stage, plan)
+	out.PutBack, out.LeftOut = laid.PutBack, plan.Remove
+	c := &copies{e: e, ctx: ctx, j: j, p: p, result: result}
+	defer c.free()
+	var spent time.Duration
+	run := func(checks []task.Check, laid workspace.Laid, words string) ([]judge.Result, error) {
+		results, err := judge.Run(ctx, func() (judge.Copy, error) { return c.make(laid) }, checks, judge.Options{
+			Limits: j.Limits, Secrets: drive.Secrets(j.Contender),
+			Started: func(c task.Check) { started(words + string(c.Name)) },
+			Ends:    ends(base),
+		})
+		for i := range results {
+			spent += results[i].Elapsed
+		}
+		return results, err
+	}
+	if own := visible(stage.Checks); len(own) > 0 && (stage.HasSealed() || !plan.Empty()) {
+		if out.Visible, err = run(own, workspace.Laid{}, "visible check "); err != nil {
+			return nil, 0, err
+		}
+	}
+	if out.Deciding, err = run(stage.Checks, laid, "check "); err != nil {
+		return nil, 0, err
+	}
+	own := judge.Runs(out.Visible)
+	if out.Visible == nil {
+		own = nil
+	}
+	out.Compared = outcome.Compare(stage, base, judge.Runs(out.Deciding), nil, own)
+	if again := shaky(stage, &out.Compared, judge.Runs(out.Deciding)); len(again) > 0 {
+		if out.Again, err = run(again, laid, "once more: check "); err != nil {
+			return nil, 0, err
+		}
+		out.Compared = outcome.Compare(stage, base, judge.Runs(out.Deciding), judge.Runs(out.Again), own)
+	}
+	files, err := patch.Parse(result.Shown, 0)
+	if err != nil {
+		e.Log.Warn("a change cannot be looked through for weakened tests", "bout", j.ID, "error", err)
+	}
+	out.Weakened = protect.Weakened(j.Task, stage.Checks, files, has)
+	for _, k := range out.Compared.Removed {
+		out.Weakened = append(out.Weakened, protect.Weakening{Kind: protect.Removed, What: k.Name})
+	}
+	for _, k := range out.Compared.Skipped {
+		out.Weakened = append(out.Weakened, protect.Weakening{Kind: protect.Skipped, What: k.Name})
+	}
+	out.CopyMS = c.tookMS
+	return out, spent, nil
+}
+
+// ends tells which failures make the checks behind them pointless: a check
+// without single tests that passed at the start, such as a build, and one that
+// did not end.
+func ends(base *outcome.Baseline) func(*outcome.CheckRun) bool {
+	return func(r *outcome.CheckRun) bool {
+		if r.TimedOut {
+			return true
+		}
+		if r.Reads != task.ReadsExit || r.ExitCode == 0 || base == nil {
+			return false
+		}
+		was := base.Start.Of(r.Check)
+		return was != nil && was.Ran && was.ExitCode == 0 && !was.TimedOut
+	}
+}
+
+// shaky lists the checks of which a guard failed although something ran: they
+// are run once more, to tell broken guards from unsteady ones.
+func shaky(stage *task.Stage, compared *outcome.Result, run outcome.Run) []task.Check {
+	var out []task.Check
+	for _, c := range stage.Checks {
+		broken := slices.ContainsFunc(compared.Rows, func(r outcome.Row) bool { return r.Check == string(c.Name) && r.Broken() })
+		r := run.Of(string(c.Name))
+		if !broken || r == nil || r.TimedOut || !r.Ran || c.Reads.SeesTests() && testlog.Count(r.Tests).Passed == 0 {
+			continue
+		}
+		out = append(out, c)
+	}
+	return out
+}
+
+// lines tells how many lines the files of a start have.
+func (e *Engine) lines(p *workspace.Prepared) answer.Lines {
+	files, err := e.Git.Files(p)
+	if err != nil {
+		return func(string) (int, bool) { return 0, false }
+	}
+	return func(name string) (int, bool) {
+		name = strings.TrimPrefix(strings.TrimPrefix(name, "bout/workspace/"), "./")
+		best := -1
+		for _, f := range files {
+			if f != name && (strings.Contains(name, "/") || !strings.HasSuffix(f, "/"+name)) {
+				continue
+			}
+			root, err := os.OpenRoot(p.Template())
+			if err != nil {
+				return 0, false
+			}
+			data, err := root.ReadFile(f)
+			root.Close()
+			if err == nil {
+				best = max(best, strings.Count(strings.TrimSuffix(string(data), "\n"), "\n")+1)
+			}
+		}
+		return max(best, 0), best >= 0
+	}
+}
+
+// Baseline finds out what is known of a stage before any contender: the checks
+// at the start, with and without the sealed files, and with the reference patch.
+func (e *Engine) Baseline(ctx context.Context, j Job, p *workspace.Prepared, stage *task.Stage, started func(what string)) (*outcome.Baseline, error) {
+	base := &outcome.Baseline{}
+	run := func(result Result, checks []task.Check, laid workspace.Laid, words string, ends func(*outcome.CheckRun) bool) (outcome.Run, error) {
+		c := &copies{e: e, ctx: ctx, j: j, p: p, result: result}
+		defer c.free()
+		results, err := judge.Run(ctx, func() (judge.Copy, error) { return c.make(laid) }, checks, judge.Options{
+			Limits: j.Limits, Started: func(c task.Check) { started(words + ", check " + string(c.Name)) }, Ends: ends})
+		return judge.Runs(results), err
+	}
+	fail := func(err error) (*outcome.Baseline, error) {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		return nil, voidOf(err)
+	}
+	var err error
+	if base.StartSealed, err = run(Result{}, stage.Checks, sealedFiles(stage), "the start", nil); err != nil {
+		return fail(err)
+	}
+	base.Start = base.StartSealed
+	if stage.HasSealed() {
+		if base.Start, err = run(Result{}, stage.Checks, workspace.Laid{}, "the start without sealed files", nil); err != nil {
+			return fail(err)
+		}
+	}
+	if stage.Reference == nil {
+		return base, nil
+	}
+	has, err := e.Git.Has(p)
+	if err != nil {
+		return fail(err)
+	}
+	changed, tree, err := e.Git.ChangedPaths(ctx, p, e.Scratch(), stage.Reference, "")
+	if err != nil {
+		return fail(&ReferenceError{err})
+	}
+	plan := protect.PlanFor(j.Task, stage.Checks, changed, has)
+	if base.Reference, err = run(Result{Diff: stage.Reference, Tree: tree}, stage.Checks, laidOver(stage, plan), "the reference", ends(base)); err != nil {
+		return fail(err)
+	}
+	return base, nil
+}
+
+// ReferenceError says that a reference patch does not apply.
+type ReferenceError struct{ err error }
+
+func (e *ReferenceError) Error() string { return "the reference patch: " + e.err.Error() }
+func (e *ReferenceError) Unwrap() error { return e.err }
+
+// ReferenceTests lists the test files that a reference patch changes, and which
+// judging therefore puts back or leaves out.
+func (e *Engine) ReferenceTests(ctx context.Context, j Job, p *workspace.Prepared, stage *task.Stage) ([]string, error) {
+	has, err := e.Git.Has(p)
+	if err != nil {
+		return nil, err
+	}
+	changed, _, err := e.Git.ChangedPaths(ctx, p, e.Scratch(), stage.Reference, "")
+	if err != nil {
+		return nil, err
+	}
+	plan := protect.PlanFor(j.Task, stage.Checks, changed, has)
+	var out []string
+	for _, name := range append(plan.PutBack, plan.Remove...) {
+		if _, sealed := stage.Sealed[name]; !sealed && !slices.Contains(stage.Delete, name) {
+			out = append(out, name)
+		}
+	}
+	return out, nil
+}
+
+// PassesHere runs the check that failed on the clean copy in the workspace as
+// the tool left it, and tells whether it passes there. The check is run as it
+// failed: with the contender's tests where the visible run failed, else with the
+// protected and the sealed files laid over.
+func (s *Session) PassesHere(ctx context.Context, stage *task.Stage, base *outcome.Baseline, j *Judged, changed []string) (check string, passes bool, err error) {
+	find := func(name string) *task.Check {
+		for i := range stage.Checks {
+			if string(stage.Checks[i].Name) == name {
+				return &stage.Checks[i]
+			}
+		}
+		return nil
+	}
+	if name, failed := firstFailing(judge.Runs(j.Visible)); failed {
+		c := find(name)
+		r, err := s.Here(ctx, *c, workspace.Laid{})
+		if err != nil {
+			return name, false, err
+		}
+		return name, r.Run.OK(), nil
+	}
+	for _, res := range j.Compared.Checks {
+		c := find(res.Check)
+		if res.OK || res.NotRun || c == nil || c.Reads == task.ReadsNumber {
+			continue
+		}
+		laid := workspace.Laid{}
+		if j.Visible != nil || c.Sealed {
+			has, err := s.e.Git.Has(s.w.Prepared)
+			if err != nil {
+				return res.Check, false, voidOf(err)
+			}
+			laid = laidOver(stage, protect.PlanFor(s.job.Task, stage.Checks, changed, has))
+		}
+		r, err := s.Here(ctx, *c, laid)
+		if err != nil {
+			return res.Check, false, err
+		}
+		here := outcome.Compare(stage, base, outcome.Run{r.Run}, nil, nil)
+		for _, other := range here.Checks {
+			if other.Check == res.Check {
+				return res.Check, other.OK, nil
+			}
+		}
+	}
+	return "", false, nil
+}
+
+// Changed lists the paths that a diff touches.
+func (e *Engine) Changed(ctx context.Context, p *workspace.Prepared, diff []byte, tree string) ([]string, error) {
+	names, _, err := e.Git.ChangedPaths(ctx, p, e.Scratch(), diff, tree)
+	return names, err
+}
+
+// Failing are the results of the visible checks that did not go well by
+// themselves: what a person would see. Sealed checks are never among them.
+func (j *Judged) Failing() []judge.Result {
+	results := j.Visible
+	if results == nil {
+		results = j.Deciding
+	}
+	var out []judge.Result
+	for i := range results {
+		r := &results[i]
+		if r.Check.Sealed || !r.Run.Ran {
+			continue
+		}
+		if r.Check.Reads == task.ReadsNumber {
+			if slices.ContainsFunc(j.Compared.Checks, func(c outcome.CheckResult) bool { return c.Check == r.Run.Check && !c.OK }) {
+				out = append(out, *r)
+			}
+			continue
+		}
+		if !r.Run.OK() {
+			out = append(out, *r)
+		}
+	}
+	return out
+}

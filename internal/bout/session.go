@@ -1,0 +1,279 @@
+package bout
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"agonometer/internal/bout/confine"
+	"agonometer/internal/bout/drive"
+	"agonometer/internal/bout/judge"
+	"agonometer/internal/bout/workspace"
+	"agonometer/internal/core/outcome"
+	"agonometer/internal/core/task"
+)
+
+// Worked is what came of a hand-over.
+type Worked struct {
+	Result   confine.Result
+	Captured *workspace.Captured
+	Log      []byte
+	LogCut   int64
+	// Answer is the closing message: standard output, or the contender's answer file.
+	Answer []byte
+	// CaptureMS is what taking the change out cost, in milliseconds.
+	CaptureMS int64
+}
+
+// maxTotal is how much of a change is captured in all, in bytes.
+const maxTotal = 512 << 20
+
+// maxAnswer is how much of a closing message is kept, in bytes.
+const maxAnswer = 1 << 20
+
+// Session is a contender's workspace while its bout lasts: round after round.
+type Session struct {
+	e     *Engine
+	job   Job
+	w     *workspace.Workspace
+	dir   string
+	world confine.World
+	// WorkspaceMS and HomeMS are what copying cost, in milliseconds.
+	WorkspaceMS, HomeMS int64
+	HomeBytes           int64
+	// HomeLayered is set when HOME was a private layer over the prepared one.
+	HomeLayered bool
+	// Kept is the workspace's folder where it is kept.
+	Kept string
+}
+
+// Open makes a contender's workspace. Close gives it back.
+func (e *Engine) Open(ctx context.Context, j Job, p *workspace.Prepared) (*Session, error) {
+	s := &Session{e: e, job: j, dir: filepath.Join(e.Scratch(), j.ID), HomeBytes: p.HomeBytes}
+	var err error
+	if s.w, err = e.Maker.Make(ctx, p, s.dir, e.copyOptions()); err == nil {
+		err = s.furnish()
+	}
+	if err != nil {
+		s.Close()
+		return nil, voidOf(err)
+	}
+	lower, _ := s.w.HomeLayer()
+	s.WorkspaceMS, s.HomeMS, s.HomeLayered = s.w.PrepareMS, s.w.HomeMS, lower != ""
+	if e.KeepWorkspaces {
+		s.Kept = s.dir
+	}
+	return s, nil
+}
+
+func (s *Session) furnish() error {
+	s.world = s.e.worldOf(s.job.Task, s.w)
+	s.world.Hide = append(s.world.Hide, s.job.Contender.Path)
+	s.world.Brief = filepath.Join(s.dir, "brief.md")
+	if err := drive.Carry(s.job.Contender, s.w.Home(), s.e.copyOptions()); err != nil {
+		return err
+	}
+	for _, name := range s.job.Contender.Reads {
+		place, err := drive.Place(s.job.Contender, name)
+		if err != nil {
+			return err
+		}
+		s.world.Reads = append(s.world.Reads, place)
+	}
+	return nil
+}
+
+// Close frees the workspace, unless workspaces are kept.
+func (s *Session) Close() {
+	if s.e.KeepWorkspaces {
+		return
+	}
+	if err := workspace.RemoveAll(s.dir); err != nil {
+		s.e.Log.Warn("a workspace could not be removed", "bout", s.job.ID, "error", err)
+	}
+}
+
+// HandOver hands words over, waits for the tool's end and captures the change
+// against the start. again is set in later rounds; left is the time that may be
+// used; working is called at the hand-over.
+func (s *Session) HandOver(ctx context.Context, words string, again bool, left time.Duration, working func()) (*Worked, error) {
+	if err := os.WriteFile(s.world.Brief, []byte(words+"\n"), 0o644); err != nil {
+		return nil, voidOf(err)
+	}
+	out := confine.NewOutput(int64(s.job.Limits.Output))
+	said := confine.NewOutput(maxAnswer)
+	working()
+	res, err := drive.Command(ctx, drive.HandOver{Contender: s.job.Contender, Again: again, Brief: words, Seed: s.job.Seed, World: s.world,
+		Limit: left, Output: out, Stdout: io.MultiWriter(out, said)})
+	if err != nil {
+		return nil, voidOf(err)
+	}
+	if ctx.Err() != nil {
+		return nil, ctx.Err()
+	}
+	secrets := drive.Secrets(s.job.Contender)
+	began := time.Now()
+	captured, err := s.e.Git.Capture(ctx, s.w, workspace.Limits{File: int64(s.job.Limits.File), Total: maxTotal, Secrets: secrets, Except: s.job.Contender.AnswerFile})
+	if err != nil {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		return nil, voidOf(fmt.Errorf("capture: %w", err))
+	}
+	worked := &Worked{Result: res, Captured: captured, Log: out.Bytes(), LogCut: out.Cut(), Answer: said.Bytes(), CaptureMS: time.Since(began).Milliseconds()}
+	if name := s.job.Contender.AnswerFile; name != "" {
+		worked.Answer = s.read(name)
+	}
+	for _, text := range []*[]byte{&worked.Log, &worked.Answer} {
+		if struck := workspace.Strike(*text, secrets); struck != nil {
+			*text = struck
+		}
+	}
+	return worked, nil
+}
+
+// read reads a file of the workspace; nil where there is no such regular file.
+func (s *Session) read(name string) []byte {
+	root, err := os.OpenRoot(s.w.Tree())
+	if err != nil {
+		return nil
+	}
+	defer root.Close()
+	f, err := root.OpenFile(name, os.O_RDONLY|syscall.O_NONBLOCK, 0)
+	if err != nil {
+		return nil
+	}
+	defer f.Close()
+	if st, err := f.Stat(); err != nil || !st.Mode().IsRegular() {
+		return nil
+	}
+	data, _ := io.ReadAll(io.LimitReader(f, maxAnswer))
+	return data
+}
+
+// Here runs a check in the workspace as the tool left it: with its HOME, its
+// ignored files and its tests. laid is put over the workspace first, so this is
+// the last that happens in it.
+func (s *Session) Here(ctx context.Context, c task.Check, laid workspace.Laid) (*judge.Result, error) {
+	if err := s.w.Lay(laid); err != nil {
+		return nil, voidOf(err)
+	}
+	if opt := s.e.copyOptions(); opt.Owned {
+		if err := workspace.ChownTree(s.w.Tree(), opt.UID, opt.GID); err != nil {
+			return nil, voidOf(err)
+		}
+	}
+	world := s.world
+	world.Brief = ""
+	results, err := judge.Run(ctx, func() (judge.Copy, error) { return judge.Copy{World: world, Tree: s.w.Tree()}, nil },
+		[]task.Check{c}, judge.Options{Limits: s.job.Limits, Secrets: drive.Secrets(s.job.Contender)})
+	if err != nil {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		return nil, voidOf(err)
+	}
+	return &results[0], nil
+}
+
+// CaptureFolder takes the change out of a folder that was worked on elsewhere,
+// against the start of a task.
+func (e *Engine) CaptureFolder(ctx context.Context, id, folder string, p *workspace.Prepared, limits task.Limits) (*workspace.Captured, error) {
+	dir := filepath.Join(e.Scratch(), id+"-import")
+	if err := os.Mkdir(dir, 0o711); err != nil {
+		return nil, err
+	}
+	defer workspace.RemoveAll(dir)
+	w := &workspace.Workspace{Prepared: p, Dir: dir}
+	st, err := os.Stat(folder)
+	if err != nil {
+		return nil, fmt.Errorf("no such folder on the service's machine: %s", folder)
+	}
+	if !st.IsDir() {
+		return nil, fmt.Errorf("%s is no folder", folder)
+	}
+	if err := workspace.CopyTree(folder, w.Tree(), workspace.CopyOptions{Skip: func(name string, dir bool) bool { return name == ".git" }}); err != nil {
+		return nil, err
+	}
+	return e.Git.Capture(ctx, w, workspace.Limits{File: int64(limits.File), Total: maxTotal})
+}
+
+// firstFailing is the first check of a run that did not go well by itself.
+func firstFailing(run outcome.Run) (string, bool) {
+	for i := range run {
+		if run[i].Ran && !run[i].OK() {
+			return run[i].Check, true
+		}
+	}
+	return "", false
+}
+
+// RepairWords are the words of a repair round: what failed in the visible run,
+// as a person would paste it, in the contest's wording. {output} is replaced.
+func RepairWords(template string, failing []judge.Result) string {
+	var b strings.Builder
+	for i := range failing {
+		r := &failing[i]
+		if i > 0 {
+			b.WriteString("\n\n")
+		}
+		fmt.Fprintf(&b, "$ %s\n%s", strings.TrimSpace(r.Check.Run), shorten(r))
+	}
+	return strings.ReplaceAll(template, "{output}", b.String())
+}
+
+// maxPasted is how much of one check's output is handed back, in bytes.
+const maxPasted = 8 << 10
+
+// maxWhole is how many failures are handed back whole.
+const maxWhole = 3
+
+// shorten makes of a check's output what a person would paste: the first
+// failures whole, the rest counted; of any other output its end.
+func shorten(r *judge.Result) string {
+	var b strings.Builder
+	if r.Run.TimedOut {
+		b.WriteString(r.Run.Trouble + "\n")
+	}
+	if r.Run.Reads.SeesTests() {
+		shown, left := 0, 0
+		for _, t := range r.Run.Tests {
+			if t.Outcome != "failed" {
+				continue
+			}
+			if shown >= maxWhole || b.Len() > maxPasted {
+				left++
+				continue
+			}
+			shown++
+			fmt.Fprintf(&b, "%s\n%s\n", t.Name, strings.TrimRight(cutTo(t.Message, maxPasted/maxWhole), "\n"))
+		}
+		if left > 0 {
+			fmt.Fprintf(&b, "... and %d more that failed\n", left)
+		}
+		if shown > 0 {
+			return strings.TrimRight(b.String(), "\n")
+		}
+	}
+	text := strings.TrimRight(strings.ToValidUTF8(string(r.Log), "\ufffd"), "\n")
+	if len(text) > maxPasted {
+		text = "... (the beginning is left out)\n" + strings.ToValidUTF8(text[len(text)-maxPasted:], "")
+	}
+	b.WriteString(text)
+	if r.Run.ExitCode != 0 && !r.Run.TimedOut {
+		fmt.Fprintf(&b, "\nexit status %d", r.Run.ExitCode)
+	}
+	return b.String()
+}
+
+func cutTo(s string, n int) string {
+	if len(s) <= n {
+		return s
+	}
+	return strings.ToValidUTF8(s[:n], "") + "\n... (cut)"
+}

@@ -1,0 +1,150 @@
+package workspace
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+)
+
+// Between turns any patch that applies to the start of a prepared state into a
+// change as a capture takes it.
+func (g *Git) Between(ctx context.Context, p *Prepared, scratch string, diff []byte) (*Captured, error) {
+	dir, err := os.MkdirTemp(scratch, "between-")
+	if err != nil {
+		return nil, err
+	}
+	defer RemoveAll(dir)
+	c := &Captured{mayRename: true}
+	if c.Tree, err = g.treeOf(ctx, p, dir, diff, ""); err != nil {
+		return nil, err
+	}
+	return c, g.diffs(ctx, p, dir, filepath.Join(dir, "apply.git"), c)
+}
+
+// diffs fills in a capture's two diffs from its tree.
+func (g *Git) diffs(ctx context.Context, p *Prepared, dir, gitDir string, c *Captured) error {
+	if c.Tree == p.Tree {
+		return nil
+	}
+	diff := func(extra ...string) ([]byte, error) {
+		args := append([]string{"diff-tree", "-r", "-p", "--binary", "--full-index", "--no-ext-diff", "--no-textconv", "--no-color", "--src-prefix=a/", "--dst-prefix=b/"}, extra...)
+		return g.run(ctx, call{dir: dir, env: []string{"GIT_DIR=" + gitDir}, args: append(args, p.Tree, c.Tree)})
+	}
+	var err error
+	if c.Diff, err = diff("--no-renames"); err != nil {
+		return err
+	}
+	c.Shown = c.Diff
+	if c.mayRename {
+		c.Shown, err = diff("-M", "-l1000")
+	}
+	return err
+}
+
+// Branch is what a branch brought since it left a start commit.
+type Branch struct {
+	// Commit is the branch's full commit id, Base where it left: the start commit,
+	// or an older one where it is not based on it; empty where they share nothing.
+	Commit, Base string
+	Diff         []byte
+}
+
+// Branch finds the change of a branch of a repository against a start commit.
+func (r *Repositories) Branch(ctx context.Context, address, branch, start string) (*Branch, error) {
+	dir, err := r.Local(ctx, address)
+	if err != nil {
+		return nil, err
+	}
+	out := &Branch{}
+	if out.Commit, err = r.Resolve(ctx, address, branch); err != nil {
+		return nil, fmt.Errorf("there is no branch or commit %q in %s", branch, address)
+	}
+	git := call{dir: "/", env: []string{"GIT_DIR=" + dir}}
+	line := func(args ...string) (string, error) { c := git; c.args = args; return r.Git.line(ctx, c) }
+	if _, err := line("cat-file", "-e", start+"^{commit}"); err != nil {
+		return nil, fmt.Errorf("%s does not have the start commit %s; fetch it there, or give the change as a patch", address, start)
+	}
+	out.Base, _ = line("merge-base", start, out.Commit) // an error is: none
+	from := out.Base
+	if from == "" {
+		from = start
+	}
+	git.args = []string{"diff-tree", "-r", "-p", "--binary", "--full-index", "--no-renames", "--no-ext-diff", "--no-textconv", "--no-color", "--src-prefix=a/", "--dst-prefix=b/", from, out.Commit}
+	out.Diff, err = r.Git.run(ctx, git)
+	return out, err
+}
+
+// CommitFacts is a commit of a history, with what it changed against its parent.
+type CommitFacts struct {
+	Commit, Parent string
+	Message        string
+	// Changed maps the paths that it changed to what it left there; nil for what it deleted.
+	Changed map[string][]byte
+	// Files are the paths of its tree.
+	Files []string
+}
+
+// Commit reads a commit. What has no parent, or several, is refused.
+func (r *Repositories) Commit(ctx context.Context, address, revision string) (*CommitFacts, error) {
+	dir, err := r.Local(ctx, address)
+	if err != nil {
+		return nil, err
+	}
+	out := &CommitFacts{Changed: map[string][]byte{}}
+	if out.Commit, err = r.Resolve(ctx, address, revision); err != nil {
+		return nil, err
+	}
+	run := func(args ...string) ([]byte, error) {
+		return r.Git.run(ctx, call{dir: "/", env: []string{"GIT_DIR=" + dir}, args: args})
+	}
+	text, err := run("log", "-1", "--no-color", "--no-show-signature", "--format=%P%x00%B", out.Commit)
+	if err != nil {
+		return nil, err
+	}
+	parents, message, _ := strings.Cut(string(text), "\x00")
+	switch p := strings.Fields(parents); len(p) {
+	case 1:
+		out.Parent = p[0]
+	case 0:
+		return nil, fmt.Errorf("%s is the first commit: there is nothing before it that a task could start from", revision)
+	default:
+		return nil, fmt.Errorf("%s is a merge of %d commits: which of them the task should start from is not clear; draft from one of them", revision, len(p))
+	}
+	out.Message = strings.TrimSpace(message)
+	names, err := run("diff-tree", "-r", "-z", "--no-renames", "--name-status", out.Parent, out.Commit)
+	if err != nil {
+		return nil, err
+	}
+	parts := splitNUL(names)
+	for i := 0; i+1 < len(parts); i += 2 {
+		name := parts[i+1]
+		if parts[i] == "D" {
+			out.Changed[name] = nil
+			continue
+		}
+		content, err := run("cat-file", "blob", out.Commit+":"+name)
+		if err != nil {
+			continue // a submodule
+		}
+		out.Changed[name] = append([]byte{}, content...)
+	}
+	list, err := run("ls-tree", "-r", "-z", "--name-only", out.Commit)
+	out.Files = splitNUL(list)
+	return out, err
+}
+
+// Patch is the change from one commit to another, of some paths only.
+func (r *Repositories) Patch(ctx context.Context, address, from, to string, paths []string) ([]byte, error) {
+	if len(paths) == 0 {
+		return nil, nil
+	}
+	dir, err := r.Local(ctx, address)
+	if err != nil {
+		return nil, err
+	}
+	args := []string{"--literal-pathspecs", "diff-tree", "-r", "-p", "--binary", "--full-index", "--no-renames", "--no-ext-diff", "--no-textconv", "--no-color",
+		"--src-prefix=a/", "--dst-prefix=b/", from, to, "--"}
+	return r.Git.run(ctx, call{dir: "/", env: []string{"GIT_DIR=" + dir}, args: append(args, paths...)})
+}

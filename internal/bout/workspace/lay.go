@@ -1,0 +1,164 @@
+package workspace
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"strings"
+)
+
+// Has tells which files the start of a prepared state has.
+func (g *Git) Has(p *Prepared) (func(name string) bool, error) {
+	l, err := g.listing(p)
+	if err != nil {
+		return nil, err
+	}
+	return func(name string) bool { _, ok := l.files[name]; return ok }, nil
+}
+
+// Files lists the files of the start of a prepared state, in no order.
+func (g *Git) Files(p *Prepared) ([]string, error) {
+	l, err := g.listing(p)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]string, 0, len(l.files))
+	for name := range l.files {
+		out = append(out, name)
+	}
+	return out, nil
+}
+
+// ChangedPaths lists the paths that a diff touches, on either side, as git
+// itself reads it; want is the tree that it leads to, "" where that is not known.
+func (g *Git) ChangedPaths(ctx context.Context, p *Prepared, scratch string, diff []byte, want string) (names []string, tree string, err error) {
+	dir, err := os.MkdirTemp(scratch, "paths-")
+	if err != nil {
+		return nil, "", err
+	}
+	defer RemoveAll(dir)
+	if tree, err = g.treeOf(ctx, p, dir, diff, want); err != nil {
+		return nil, "", err
+	}
+	out, err := g.run(ctx, call{dir: dir, env: []string{"GIT_DIR=" + filepath.Join(dir, "apply.git")},
+		args: []string{"diff-tree", "-r", "-z", "--no-renames", "--name-only", p.Tree, tree}})
+	return splitNUL(out), tree, err
+}
+
+// Laid are files that are put over a judging copy.
+type Laid struct {
+	// PutBack are paths that get the content of the start again.
+	PutBack []string
+	// Remove are paths that are taken out.
+	Remove []string
+	// Files are written, by slash path. What begins with "#!" can be run.
+	Files map[string][]byte
+}
+
+// Lay puts files over a copy. A link or a file that stands where a folder is
+// needed gives way; nothing outside the copy is touched.
+func (w *Workspace) Lay(l Laid) error {
+	root, err := os.OpenRoot(w.Tree())
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	for _, name := range l.Remove {
+		if real, err := realParents(root, name); err != nil || !real {
+			continue // it is not there
+		}
+		if err := root.RemoveAll(name); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return fmt.Errorf("take out %s: %w", name, err)
+		}
+	}
+	for _, name := range l.PutBack {
+		if err := makeWay(root, name); err != nil {
+			return fmt.Errorf("put back %s: %w", name, err)
+		}
+		from := filepath.Join(w.Prepared.Template(), filepath.FromSlash(name))
+		st, err := os.Lstat(from)
+		if err != nil {
+			return fmt.Errorf("put back %s: %w", name, err)
+		}
+		if st.Mode()&fs.ModeSymlink != 0 {
+			target, err := os.Readlink(from)
+			if err == nil {
+				err = root.Symlink(target, name)
+			}
+			if err != nil {
+				return fmt.Errorf("put back %s: %w", name, err)
+			}
+			continue
+		}
+		data, err := os.ReadFile(from)
+		if err == nil {
+			err = write(root, name, data, st.Mode().Perm())
+		}
+		if err != nil {
+			return fmt.Errorf("put back %s: %w", name, err)
+		}
+	}
+	for name, data := range l.Files {
+		mode := fs.FileMode(0o644)
+		if strings.HasPrefix(string(data[:min(2, len(data))]), "#!") {
+			mode = 0o755
+		}
+		err := makeWay(root, name)
+		if err == nil {
+			err = write(root, name, data, mode)
+		}
+		if err != nil {
+			return fmt.Errorf("lay %s over the result: %w", name, err)
+		}
+	}
+	return nil
+}
+
+func write(root *os.Root, name string, data []byte, mode fs.FileMode) error {
+	f, err := root.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, mode)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(data)
+	return errors.Join(err, f.Chmod(mode), f.Close())
+}
+
+// realParents tells whether every folder above a path is a folder, and no link to one.
+func realParents(root *os.Root, name string) (bool, error) {
+	for dir := path.Dir(name); dir != "."; dir = path.Dir(dir) {
+		st, err := root.Lstat(dir)
+		if err != nil || !st.IsDir() {
+			return false, nil
+		}
+	}
+	return true, nil
+}
+
+// makeWay makes the folders above a path, over whatever is no folder, and takes
+// away what stands at the path itself.
+func makeWay(root *os.Root, name string) error {
+	parts := strings.Split(path.Dir(name), "/")
+	for i := range parts {
+		dir := strings.Join(parts[:i+1], "/")
+		if dir == "." {
+			break
+		}
+		st, err := root.Lstat(dir)
+		if err == nil && !st.IsDir() {
+			if err := root.Remove(dir); err != nil {
+				return err
+			}
+			err = fs.ErrNotExist
+		}
+		if err != nil || st != nil && !st.IsDir() {
+			if err := root.Mkdir(dir, 0o755); err != nil && !errors.Is(err, fs.ErrExist) {
+				return err
+			}
+		}
+	}
+	return root.RemoveAll(name)
+}

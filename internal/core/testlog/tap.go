@@ -1,0 +1,238 @@
+package testlog
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+var (
+	tapTestRE = regexp.MustCompile(`^(not )?ok\b(?:\s+([0-9]{1,9}))?(?:\s+-)?(.*)$`)
+	tapPlanRE = regexp.MustCompile(`^1\.\.([0-9]{1,9})\s*(?:#.*)?$`)
+	// The time of a test, as several producers write it: in the diagnostics, or
+	// behind the test's description.
+	tapTimeRE = regexp.MustCompile(`^(?:duration_ms|time):\s*([0-9.eE+-]+)\s*$`)
+	tapTailRE = regexp.MustCompile(`#\s*time=([0-9.]+)\s*(ms|s)\b`)
+)
+
+// maxTAPDepth is how deep subtests may lie in each other.
+const maxTAPDepth = 64
+
+// tapPoint is a test point that waits for the point around it: in TAP the
+// subtests come first.
+type tapPoint struct {
+	path    []string // the names below the waiting level, outermost first
+	outcome Outcome
+	elapsed *int64
+	message strings.Builder
+	cut     bool
+}
+
+// ReadTAP reads TAP 13 and 14, also several streams one after the other.
+// Subtests are indented by four spaces for each level and stand before the point
+// that sums them up. Lines that are none of TAP's are passed over. What is
+// marked TODO counts as skipped, whether it passed or not.
+func ReadTAP(r io.Reader) (Report, error) {
+	c := newCollector()
+	// levels[d] holds what was seen at depth d and has no parent yet.
+	levels := make([][]*tapPoint, maxTAPDepth+1)
+	opened := make([][]string, maxTAPDepth+1) // the path of a point whose braces are open, by depth
+	waiting := 0
+	var last *tapPoint // diagnostics belong to it
+	diagnostics := -1  // the indentation of an open YAML block, or -1
+	planned, seen := -1, 0
+	points, recognised := 0, false
+	var remarks []string
+	emit := func(p *tapPoint) {
+		t := c.fresh(strings.Join(p.path, " > "))
+		if t == nil {
+			return
+		}
+		t.ended, t.outcome, t.elapsed = 1, p.outcome, p.elapsed
+		if p.outcome != Passed {
+			c.say(t, p.message.String())
+			t.cut = t.cut || p.cut
+		}
+	}
+	flushLevel := func(d int) {
+		for _, p := range levels[d] {
+			emit(p)
+			waiting--
+		}
+		levels[d] = nil
+	}
+	// flush gives the points at depth d and deeper to the tests as they are.
+	flush := func(d int) {
+		for ; d < len(levels); d++ {
+			flushLevel(d)
+		}
+	}
+	endStream := func() {
+		flush(0)
+		if planned >= 0 && planned != seen {
+			remarks = append(remarks, fmt.Sprintf("the plan was %d tests, and %d were seen", planned, seen))
+		}
+		planned, seen, last, diagnostics = -1, 0, nil, -1
+		clear(opened)
+	}
+	readErr := eachLine(r, func(raw []byte) {
+		line := string(raw)
+		trimmed := strings.TrimLeft(line, " ")
+		indent := len(line) - len(trimmed)
+		if diagnostics >= 0 {
+			if indent >= diagnostics && strings.TrimSpace(trimmed) != "..." {
+				if last != nil && last.message.Len() < MaxMessage {
+					if last.elapsed == nil {
+						if m := tapTimeRE.FindStringSubmatch(trimmed); m != nil {
+							last.elapsed = milliseconds(m[1])
+						}
+					}
+					last.message.WriteString(line[diagnostics:] + "\n")
+				} else if last != nil {
+					last.cut = true
+				}
+				return
+			}
+			diagnostics = -1
+			if strings.TrimSpace(trimmed) == "..." {
+				return
+			}
+		}
+		depth := indent / 4
+		if depth > maxTAPDepth {
+			return
+		}
+		switch {
+		case strings.HasPrefix(line, "TAP version 1"):
+			endStream()
+			recognised = true
+		case strings.HasPrefix(trimmed, "Bail out!"):
+			recognised = true
+			why := strings.TrimSpace(strings.TrimPrefix(trimmed, "Bail out!"))
+			if len(why) > 200 {
+				why = why[:200]
+			}
+			remarks = append(remarks, strings.TrimSpace("the runner bailed out "+why))
+		case trimmed == "---" && last != nil:
+			diagnostics = indent
+		case strings.HasPrefix(trimmed, "# ") && last != nil && last.outcome == Failed && last.elapsed == nil && !strings.HasPrefix(trimmed, "# Subtest"):
+			if last.message.Len() < MaxMessage { // output of the test, as producers without diagnostics show it
+				last.message.WriteString(trimmed[2:] + "\n")
+			}
+		case trimmed == "}" && indent%4 == 0:
+			opened[depth] = nil
+		case indent%4 == 0 && tapPlanRE.MatchString(trimmed):
+			recognised = true
+			if depth == 0 {
+				n, _ := strconv.Atoi(tapPlanRE.FindStringSubmatch(trimmed)[1])
+				planned = max(planned, 0) + n
+			}
+		case indent%4 == 0:
+			m := tapTestRE.FindStringSubmatch(trimmed)
+			if m == nil || m[3] != "" && m[3][0] != ' ' && m[3][0] != '#' {
+				return
+			}
+			points++
+			if depth == 0 {
+				seen++
+			}
+			p := &tapPoint{outcome: Passed}
+			if m[1] != "" {
+				p.outcome = Failed
+			}
+			// Some producers put the subtests behind their point, in braces.
+			said, braces := strings.CutSuffix(strings.TrimSpace(m[3]), " {")
+			name, directive := splitTAP(said)
+			switch upper := strings.ToUpper(directive); {
+			case strings.HasPrefix(upper, "SKIP"), strings.HasPrefix(upper, "TODO"):
+				p.outcome = Skipped
+				p.message.WriteString(directive + "\n")
+			}
+			if t := tapTailRE.FindStringSubmatch(said); t != nil {
+				p.elapsed = milliseconds(t[1])
+				if t[2] == "s" && p.elapsed != nil {
+					*p.elapsed *= 1000
+				}
+			}
+			if name == "" {
+				name = "test " + m[2]
+				if m[2] == "" {
+					name = fmt.Sprintf("test %d", points)
+				}
+			}
+			p.path = []string{name}
+			last = p
+			waiting++
+			if inside := opened[max(depth-1, 0)]; depth > 0 && inside != nil {
+				p.path = append(slices.Clone(inside), name)
+				levels[0] = append(levels[0], p)
+				if braces {
+					opened[depth] = p.path
+				}
+				return
+			}
+			clear(opened[depth:])
+			if braces {
+				opened[depth] = p.path
+			}
+			if depth == 0 { // earlier points at the top are whole now, with their diagnostics
+				flushLevel(0)
+			}
+			// What waits one level deeper are its subtests.
+			if depth < maxTAPDepth {
+				for _, child := range levels[depth+1] {
+					child.path = append([]string{name}, child.path...)
+					levels[depth] = append(levels[depth], child)
+				}
+				levels[depth+1] = nil
+				flush(depth + 2)
+			}
+			levels[depth] = append(levels[depth], p)
+			if waiting > MaxTests {
+				flush(0)
+			}
+		}
+	})
+	endStream()
+	out := c.report(nil)
+	out.Remarks = append(out.Remarks, remarks...)
+	if readErr == nil && !recognised && points == 0 {
+		readErr = errors.New("no TAP in the output")
+	}
+	return out, readErr
+}
+
+// splitTAP takes the directive off a description: what follows a "#" that is
+// not escaped, where it is SKIP, TODO or a time.
+func splitTAP(s string) (name, directive string) {
+	for i := 0; i < len(s); i++ {
+		switch s[i] {
+		case '\\':
+			i++
+		case '#':
+			rest := strings.TrimSpace(s[i+1:])
+			upper := strings.ToUpper(rest)
+			if strings.HasPrefix(upper, "SKIP") || strings.HasPrefix(upper, "TODO") || strings.HasPrefix(rest, "time=") {
+				return unescapeTAP(strings.TrimSpace(s[:i])), rest
+			}
+		}
+	}
+	return unescapeTAP(s), ""
+}
+
+func unescapeTAP(s string) string {
+	return strings.NewReplacer(`\\`, `\`, `\#`, `#`).Replace(s)
+}
+
+func milliseconds(s string) *int64 {
+	v, err := strconv.ParseFloat(s, 64)
+	if err != nil || v < 0 || v > 1e12 {
+		return nil
+	}
+	ms := int64(v + 0.5)
+	return &ms
+}

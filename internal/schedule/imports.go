@@ -1,0 +1,205 @@
+package schedule
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"agonometer/internal/bout/workspace"
+	"agonometer/internal/core/contender"
+	"agonometer/internal/core/contest"
+	"agonometer/internal/core/specfile"
+	"agonometer/internal/core/task"
+	"agonometer/internal/store"
+)
+
+// Import is a change that was made elsewhere.
+type Import struct {
+	// Task, and Commit, the full id of its start.
+	Task   *task.Task
+	Commit string
+	// Contender is a slug; Source its file, where there is one.
+	Contender *contender.Contender
+	// Contest is the id of the contest that the bout belongs to; "" for one that stands alone.
+	Contest string
+	// Bundle holds the task with what it names; needed for a bout that stands alone.
+	Bundle *specfile.Bundle
+	// One of the three: a patch, a branch of a repository, a folder of this machine.
+	Patch        []byte
+	Branch, From string
+	Folder       string
+	Anyway       bool
+	Facts        store.Imported
+	ElapsedMS    *int64
+	Answer       []byte
+}
+
+// OffBaseError says that a branch is not based on the start commit, and the way out.
+type OffBaseError struct{ Branch, Start, Base string }
+
+func (e *OffBaseError) Error() string {
+	if e.Base == "" {
+		return fmt.Sprintf("%s shares no commit with the start commit %s; is it the right repository? Its tree can be taken all the same (anyway), which is flagged", e.Branch, short(e.Start))
+	}
+	return fmt.Sprintf("%s is not based on the start commit %s: they part at %s. Rebase it: git rebase --onto %s %s %s. Or take what it changed since then all the same (anyway), which is flagged",
+		e.Branch, short(e.Start), short(e.Base), short(e.Start), short(e.Base), e.Branch)
+}
+
+func short(commit string) string {
+	if len(commit) > 12 {
+		return commit[:12]
+	}
+	return commit
+}
+
+// Import records a bout that was made elsewhere; it is judged when its turn comes.
+func (s *Scheduler) Import(ctx context.Context, in Import) (*store.Bout, error) {
+	limits := in.Task.Limits.Over(task.Defaults())
+	prepared, err := s.engine.Prepare(ctx, in.Task, in.Commit, limits, func(string) {})
+	if err != nil {
+		return nil, err
+	}
+	now := time.Now().UTC()
+	b := &store.Bout{ID: s.store.NewID(), Task: string(in.Task.Task), Contender: string(in.Contender.Contender), Repeat: 1, State: store.Captured, CreatedAt: now, CapturedAt: &now,
+		ElapsedMS: in.ElapsedMS, RoundsUsed: 1, StartTree: prepared.Tree, Imported: &in.Facts}
+	captured, err := s.taken(ctx, &in, b, prepared, limits)
+	if err != nil {
+		return nil, err
+	}
+	round := &store.Round{Number: 1, Kind: store.RoundOpening, ElapsedMS: in.ElapsedMS, ResultTree: captured.Tree, Footprint: s.footprint(b.ID, captured.Shown)}
+	for into, data := range map[*store.Digest][]byte{&round.Diff: captured.Diff, &round.Shown: captured.Shown, &round.Answer: in.Answer} {
+		d, err := s.store.Put(data)
+		if err != nil {
+			return nil, err
+		}
+		*into = d
+	}
+	b.Diff, b.Shown, b.ResultTree, b.Footprint = round.Diff, round.Shown, round.ResultTree, round.Footprint
+	b.LeftOut = &store.LeftOut{Ignored: captured.Ignored, TooLarge: firstNames(captured.TooLarge), Special: captured.Special, Unreadable: captured.Unreadable, NestedGit: captured.NestedGit}
+	var con *store.ContestContender
+	if in.Contest == "" {
+		row, err := s.alone(ctx, &in)
+		if err != nil {
+			return nil, err
+		}
+		b.ContestID = row.ID
+	} else if con, err = s.beside(ctx, &in, b); err != nil {
+		return nil, err
+	}
+	if err := s.store.AddBout(ctx, b, round, con); err != nil {
+		return nil, err
+	}
+	s.poke()
+	return b, nil
+}
+
+// taken takes the change from where it was made.
+func (s *Scheduler) taken(ctx context.Context, in *Import, b *store.Bout, p *workspace.Prepared, limits task.Limits) (*workspace.Captured, error) {
+	switch {
+	case in.Folder != "":
+		return s.engine.CaptureFolder(ctx, b.ID, in.Folder, p, limits)
+	case in.Branch != "":
+		br, err := s.engine.Repositories.Branch(ctx, in.From, in.Branch, in.Commit)
+		if err != nil {
+			return nil, err
+		}
+		if br.Base != in.Commit {
+			off := &OffBaseError{in.Branch, in.Commit, br.Base}
+			if !in.Anyway {
+				return nil, off
+			}
+			in.Facts.OffBase = fmt.Sprintf("the branch %s was not based on the start commit", in.Branch)
+			if br.Base != "" {
+				in.Facts.OffBase += ": it parted at " + short(br.Base)
+			}
+		}
+		in.Patch = br.Diff
+	}
+	return s.engine.Git.Between(ctx, p, s.engine.Scratch(), in.Patch)
+}
+
+// beside finds a bout's place in a contest that there is already.
+func (s *Scheduler) beside(ctx context.Context, in *Import, b *store.Bout) (*store.ContestContender, error) {
+	b.ContestID = in.Contest
+	bouts, err := s.store.Bouts(ctx, store.BoutFilter{ContestID: in.Contest})
+	if err != nil {
+		return nil, err
+	}
+	for i := range bouts {
+		b.Position = max(b.Position, bouts[i].Position+1)
+		if bouts[i].Task == b.Task && bouts[i].Contender == b.Contender {
+			b.Repeat = max(b.Repeat, bouts[i].Repeat+1)
+		}
+	}
+	all, err := s.store.Contenders(ctx, in.Contest)
+	if err != nil {
+		return nil, err
+	}
+	for _, c := range all {
+		if c.Slug == b.Contender {
+			return nil, nil
+		}
+	}
+	return &store.ContestContender{ContestID: in.Contest, Position: len(all), Slug: b.Contender, Title: in.Contender.Title, Digest: in.Contender.Digest(),
+		Source: string(in.Contender.Source), Path: in.Contender.Path}, nil
+}
+
+// alone makes what holds a bout that stands alone: a contest of one bout, whose
+// files are the task's and two that say so.
+func (s *Scheduler) alone(ctx context.Context, in *Import) (*store.Contest, error) {
+	con := in.Contender
+	if len(con.Source) == 0 {
+		con = Elsewhere(con.Contender)
+	}
+	main, conFile := "/imported/contest.yaml", "/imported/contender.yaml"
+	name := string(in.Task.Task)
+	text := fmt.Sprintf("contest: %s\ntitle: %q\ntasks: [%q]\ncontenders: [%q]\n", name, in.Task.Title+" (made elsewhere)", in.Task.File, conFile)
+	files := map[string][]byte{main: []byte(text), conFile: con.Source}
+	for k, v := range in.Bundle.Files {
+		files[k] = v
+	}
+	raw, err := json.Marshal(specfile.Bundle{Main: main, Files: files})
+	if err != nil {
+		return nil, err
+	}
+	row := &store.Contest{ID: s.store.NewID(), Kind: store.KindImport, Name: name, Title: in.Task.Title, State: store.ContestDone, Repeats: 1, AtOnce: 1, CreatedAt: time.Now().UTC()}
+	if row.Bundle, err = s.store.Put(raw); err != nil {
+		return nil, err
+	}
+	t := in.Task
+	task := store.ContestTask{ContestID: row.ID, Slug: name, Title: t.Title, Repository: t.RepositoryAddress(), StartCommit: in.Commit, Digest: t.Digest(in.Commit), Size: string(t.Size),
+		Labels: t.Labels, Checks: t.Checks, Limits: t.Limits.Over(task.Defaults()), Prepare: t.Prepare, Brief: t.Brief, Kind: t.Kind}
+	known, proving, err := s.store.Known(ctx, task.Slug, task.Digest)
+	if err != nil {
+		return nil, err
+	}
+	if task.Proved = known; proving != nil {
+		task.ProvingID = proving.ID
+	}
+	return row, s.store.CreateContest(ctx, row, []store.ContestTask{task}, []store.ContestContender{{ContestID: row.ID, Slug: string(con.Contender), Title: con.Title,
+		Digest: con.Digest(), Source: string(con.Source), Path: conFile}}, nil)
+}
+
+// Elsewhere is the contender of which only a name is known: it was worked
+// elsewhere and cannot be started here.
+func Elsewhere(slug specfile.Slug) *contender.Contender {
+	c := &contender.Contender{Path: "/imported/contender.yaml"}
+	c.Contender, c.Title = slug, string(slug)
+	c.Source = []byte(fmt.Sprintf("contender: %s\ntitle: %q\nrun: [worked-elsewhere]\n", slug, slug))
+	return c
+}
+
+// TaskOf reads a task of a contest as the contest recorded it.
+func (s *Scheduler) TaskOf(ctx context.Context, row *store.Contest, slug string) (*task.Task, string, *contest.Contest, error) {
+	c, err := s.load(row)
+	if err != nil {
+		return nil, "", nil, err
+	}
+	for _, t := range c.Tasks {
+		if string(t.Task) == slug {
+			return t, c.Commits[t.Task], c, nil
+		}
+	}
+	return nil, "", nil, &StateError{fmt.Sprintf("the contest %s has no task %s", row.Name, slug)}
+}
