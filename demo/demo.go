@@ -1,5 +1,6 @@
 // Package demo carries Port Averil, a made-up port: two repositories with
-// their history, four tasks, three stand-in contenders and a contest.
+// their history, six tasks with what judges them, three
+// stand-in contenders and two contests.
 package demo
 
 import (
@@ -19,7 +20,7 @@ import (
 	"golang.org/x/tools/txtar"
 )
 
-//go:embed repositories tasks contenders playbooks port-averil.yaml
+//go:embed repositories tasks contenders playbooks sealed references *.yaml
 var files embed.FS
 
 // Playbooks is what the stand-in tools know.
@@ -34,11 +35,14 @@ func Playbooks() fs.FS {
 // Contest is the path of the demo's contest file below the folder of Unpack.
 const Contest = "port-averil.yaml"
 
+// Quick is that of the quick contest: one task.
+const Quick = "quick.yaml"
+
 // Unpack writes the demo into a folder: the files, with `program` as the path
 // of the binary whose stand-ins they start, and the repositories, made by
 // gitProgram. What is there already and the same is left as it is.
 func Unpack(ctx context.Context, dir, program, gitProgram string) error {
-	for _, top := range []string{"tasks", "contenders", Contest} {
+	for _, top := range []string{"tasks", "contenders", "references", Contest, Quick} {
 		err := fs.WalkDir(files, top, func(name string, d fs.DirEntry, err error) error {
 			if err != nil || d.IsDir() {
 				return err
@@ -56,6 +60,25 @@ func Unpack(ctx context.Context, dir, program, gitProgram string) error {
 		})
 		if err != nil {
 			return err
+		}
+	}
+	sealed, err := fs.Glob(files, "sealed/*.txtar")
+	if err != nil {
+		return err
+	}
+	for _, name := range sealed {
+		data, err := files.ReadFile(name)
+		if err != nil {
+			return err
+		}
+		for _, f := range txtar.Parse(data).Files {
+			target := filepath.Join(dir, filepath.FromSlash(strings.TrimSuffix(name, ".txtar")), filepath.FromSlash(f.Name))
+			if err := os.MkdirAll(filepath.Dir(target), 0o755); err != nil {
+				return err
+			}
+			if err := os.WriteFile(target, f.Data, 0o644); err != nil {
+				return err
+			}
 		}
 	}
 	repositories, err := files.ReadDir("repositories")

@@ -152,10 +152,16 @@ func laidOver(stage *task.Stage, plan protect.Plan) workspace.Laid {
 	return laid
 }
 
+// unsealed are the checks that a contender may know of.
+func unsealed(checks []task.Check) []task.Check {
+	return slices.DeleteFunc(slices.Clone(checks), func(c task.Check) bool { return c.Sealed })
+}
+
+// visible are the checks whose output may be handed back as it is.
 func visible(checks []task.Check) []task.Check {
 	var out []task.Check
-	for _, c := range checks {
-		if !c.Sealed && c.Reads != task.ReadsNumber {
+	for _, c := range unsealed(checks) {
+		if c.Reads != task.ReadsNumber {
 			out = append(out, c)
 		}
 	}
@@ -224,16 +230,19 @@ func (e *Engine) judge(ctx context.Context, j Job, p *workspace.Prepared, stage 
 	if out.Deciding, err = run(stage.Checks, laid, "check "); err != nil {
 		return nil, 0, err
 	}
-	own := judge.Runs(out.Visible)
-	if out.Visible == nil {
-		own = nil
+	runs := outcome.Runs{Deciding: judge.Runs(out.Deciding), OwnInDeciding: slices.ContainsFunc(changed, func(name string) bool {
+		return protect.IsTest(j.Task.TestFiles, name) && !slices.Contains(plan.PutBack, name) && !slices.Contains(plan.Remove, name)
+	})}
+	if out.Visible != nil {
+		runs.Own = judge.Runs(out.Visible)
 	}
-	out.Compared = outcome.Compare(stage, base, judge.Runs(out.Deciding), nil, own)
-	if again := shaky(stage, &out.Compared, judge.Runs(out.Deciding)); len(again) > 0 {
+	out.Compared = outcome.Compare(stage, base, runs)
+	if again := shaky(stage, &out.Compared, runs.Deciding); len(again) > 0 {
 		if out.Again, err = run(again, laid, "once more: check "); err != nil {
 			return nil, 0, err
 		}
-		out.Compared = outcome.Compare(stage, base, judge.Runs(out.Deciding), judge.Runs(out.Again), own)
+		runs.Again = judge.Runs(out.Again)
+		out.Compared = outcome.Compare(stage, base, runs)
 	}
 	files, err := patch.Parse(result.Shown, 0)
 	if err != nil {
@@ -331,7 +340,7 @@ func (e *Engine) Baseline(ctx context.Context, j Job, p *workspace.Prepared, sta
 	}
 	base.Start = base.StartSealed
 	if stage.HasSealed() {
-		if base.Start, err = run(Result{}, stage.Checks, workspace.Laid{}, "the start without sealed files", nil); err != nil {
+		if base.Start, err = run(Result{}, unsealed(stage.Checks), workspace.Laid{}, "the start without sealed files", nil); err != nil {
 			return fail(err)
 		}
 	}
@@ -418,7 +427,7 @@ func (s *Session) PassesHere(ctx context.Context, stage *task.Stage, base *outco
 		if err != nil {
 			return res.Check, false, err
 		}
-		here := outcome.Compare(stage, base, outcome.Run{r.Run}, nil, nil)
+		here := outcome.Compare(stage, base, outcome.Runs{Deciding: outcome.Run{r.Run}})
 		for _, other := range here.Checks {
 			if other.Check == res.Check {
 				return res.Check, other.OK, nil

@@ -24,8 +24,10 @@ import (
 func (a *app) demoCommand() *cobra.Command {
 	var opt service.Options
 	var once bool
+	which := "port-averil"
 	cmd := &cobra.Command{Use: "demo", Short: "Run a contest on a made-up port, and serve the console", Args: cobra.NoArgs,
-		Long: `Run the contest of Port Averil, a made-up port: three stand-in tools on four tasks in two small repositories, twice each.
+		Long: `Run the contest of Port Averil, a made-up port: three stand-in tools on six tasks in two small repositories, twice each.
+With --contest quick it is one task, once each.
 Nothing is needed but git, Go and Node, whose projects the contest builds and tests. The data folder is
 agonometer-demo beside the usual one, unless --data names another.`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -35,14 +37,19 @@ agonometer-demo beside the usual one, unless --data names another.`,
 			if opt.Data, err = a.dataFolder("agonometer-demo"); err != nil {
 				return err
 			}
-			return a.demo(ctx, opt, once)
+			file, ok := map[string]string{"port-averil": demo.Contest, "quick": demo.Quick}[which]
+			if !ok {
+				return usageError{fmt.Errorf("there is no demo contest %q; there are port-averil and quick", which)}
+			}
+			return a.demo(ctx, opt, file, once)
 		}}
 	cmd.Flags().StringVar(&opt.Listen, "listen", service.DefaultListen, "address and port to listen on")
+	cmd.Flags().StringVar(&which, "contest", "port-averil", "port-averil, or quick: one task, well under 20 seconds")
 	cmd.Flags().BoolVar(&once, "once", false, "end when the contest has ended")
 	return cmd
 }
 
-func (a *app) demo(ctx context.Context, opt service.Options, once bool) error {
+func (a *app) demo(ctx context.Context, opt service.Options, file string, once bool) error {
 	for program, why := range map[string]string{"git": "workspaces are made with it", "go": "tidebook is a Go project", "node": "lampkeeper is a Node project"} {
 		if _, err := exec.LookPath(program); err != nil {
 			return fmt.Errorf("the program %s is not on the PATH (%s); install it and run the demo again", program, why)
@@ -81,7 +88,7 @@ func (a *app) demo(ctx context.Context, opt service.Options, once bool) error {
 	if err != nil {
 		return err
 	}
-	b, _, err := gather(filepath.Join(dir, demo.Contest))
+	b, _, err := gather(filepath.Join(dir, file))
 	if err != nil {
 		return err
 	}
@@ -117,7 +124,7 @@ func (a *app) demo(ctx context.Context, opt service.Options, once bool) error {
 }
 
 func (a *app) standInCommand() *cobra.Command {
-	var briefFile string
+	var briefFile, answer string
 	var seed uint64
 	var scale float64
 	cmd := &cobra.Command{Use: "stand-in NAME", Short: "Be one of the demo's simulated tools", Args: cobra.ExactArgs(1), Hidden: true,
@@ -140,13 +147,15 @@ func (a *app) standInCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			run := standin.Run{Character: character, Brief: string(brief), Seed: seed, Dir: dir, Out: a.out, Playbooks: demo.Playbooks(), Scale: scale}
+			run := standin.Run{Character: character, Brief: string(brief), Seed: seed, Dir: dir, Out: a.out, Playbooks: demo.Playbooks(), Scale: scale,
+				Home: os.Getenv("HOME"), Answer: answer}
 			if standin.Main(run) != 0 {
 				return silentError{}
 			}
 			return nil
 		}}
 	cmd.Flags().StringVar(&briefFile, "brief", "", "a file with the brief; default: standard input")
+	cmd.Flags().StringVar(&answer, "answer", "", "a file for the closing message; default: standard output")
 	cmd.Flags().Uint64Var(&seed, "seed", 1, "what it does follows from this")
 	cmd.Flags().Float64Var(&scale, "scale", 1, "stretches all pauses")
 	return cmd

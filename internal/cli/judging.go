@@ -88,9 +88,9 @@ func verdictLine(v *verdict.Verdict) string {
 }
 
 // roundFacts tell of each round: what was handed over, and how each check ended.
-func roundFacts(b api.BoutDetail) [][2]string {
+func roundFacts(b api.BoutDetail, all bool) [][2]string {
 	var facts [][2]string
-	for _, r := range b.RoundList {
+	for i, r := range b.RoundList {
 		if len(b.RoundList) > 1 {
 			words := r.Kind + ", " + msCell(r.ElapsedMS).shown
 			if f := r.Footprint; f != nil {
@@ -125,7 +125,11 @@ func roundFacts(b api.BoutDetail) [][2]string {
 			facts = append(facts, [2]string{"Figure " + r.Figures[i].Check, r.Figures[i].Words()})
 		}
 		var lines []string
-		for _, t := range r.Tests {
+		for n, t := range r.Tests {
+			if !all && (i < len(b.RoundList)-1 || n >= maxTestLines) {
+				lines = append(lines, fmt.Sprintf("… %s (--tests lists all)", plural(len(r.Tests)-n, "test")))
+				break
+			}
 			lines = append(lines, testLine(outcome.Row(t)))
 		}
 		facts = append(facts, [2]string{"Tests", strings.Join(lines, "\n")},
@@ -133,6 +137,9 @@ func roundFacts(b api.BoutDetail) [][2]string {
 	}
 	return facts
 }
+
+// maxTestLines is how many tests bout show lists unless it is asked for all.
+const maxTestLines = 20
 
 // testLine is one test: what it means, its outcome before and after, and its name.
 func testLine(r outcome.Row) string {
@@ -576,7 +583,7 @@ func (a *app) importedBout(ctx context.Context, c *client.Client, b api.Bout) er
 	if err != nil {
 		return err
 	}
-	return a.facts(d, boutFacts(d))
+	return a.facts(d, boutFacts(d, false))
 }
 
 // moment reads a point in time; "" is none.

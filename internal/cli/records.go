@@ -295,9 +295,9 @@ func (a *app) boutCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.facts(b, boutFacts(b))
+			return a.facts(b, boutFacts(b, allTests))
 		}})
-	show.Flags().BoolVar(&allTests, "tests", false, "list every test, not only those that did not pass")
+	show.Flags().BoolVar(&allTests, "tests", false, "list every test of every round, not only what is notable in the last")
 
 	var asFiles bool
 	var round int
@@ -423,7 +423,7 @@ func (a *app) diffFiles(d api.Diff) error {
 	return a.rows(a.format, d, []column{{head: "Status"}, {head: "File"}, {head: "Added", right: true}, {head: "Removed", right: true}, {head: "Notes"}}, lines, "The bout changed nothing.")
 }
 
-func boutFacts(b api.BoutDetail) [][2]string {
+func boutFacts(b api.BoutDetail, allTests bool) [][2]string {
 	facts := [][2]string{{"Bout", b.ID}, {"Contest", b.ContestName + "  " + b.ContestID}, {"Task", b.Task + "  " + b.TaskTitle}, {"Contender", b.Contender + "  " + b.ContenderTitle},
 		{"Repeat", strconv.Itoa(b.Repeat)}, {"State", strings.TrimSuffix(b.State+"  "+b.Doing, "  ")}}
 	facts = append(facts, verdictFacts(b)...)
@@ -467,7 +467,7 @@ func boutFacts(b api.BoutDetail) [][2]string {
 		}
 		facts = append(facts, [2]string{fmt.Sprintf("Other try %d", t.Rerun), t.ID + "  " + why})
 	}
-	facts = append(facts, roundFacts(b)...)
+	facts = append(facts, roundFacts(b, allTests)...)
 	if c := b.Costs; c.WorkspaceMS != nil && c.HomeMS != nil && c.CaptureMS != nil {
 		words := fmt.Sprintf("workspace %s, HOME %s", duration(*c.WorkspaceMS), duration(*c.HomeMS))
 		if c.HomeBytes != nil {

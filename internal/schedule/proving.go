@@ -246,7 +246,7 @@ func (pr *proof) scope(ctx context.Context, p *workspace.Prepared) error {
 	if len(idle) > 0 {
 		pr.step("scope", false, "these scope patterns match nothing: "+strings.Join(idle, ", "))
 	} else {
-		pr.step("scope", true, fmt.Sprintf("all %d patterns match something", len(t.Scope)))
+		pr.step("scope", true, plural(len(t.Scope), "pattern")+", each matches something")
 	}
 	return nil
 }
@@ -290,7 +290,7 @@ func (pr *proof) question() {
 		pr.step("reference", false, "the reference answer does not hold: "+strings.Join(missed, "; "))
 		return
 	}
-	pr.step("reference", true, fmt.Sprintf("the reference answer holds all %d facts", len(t.Facts)))
+	pr.step("reference", true, "the reference answer holds "+all(len(t.Facts), "fact"))
 }
 
 // stage proves one stage: its baseline is measured as often as the proof wants.
@@ -357,13 +357,13 @@ func (pr *proof) stage(ctx context.Context, i int, prepared *workspace.Prepared)
 	case len(early) > 0:
 		pr.step(prefix+"start", false, fmt.Sprintf("%d of %d goals pass at the start already: %s", len(early), goals, strings.Join(firstNames(early), ", ")))
 	default:
-		pr.step(prefix+"start", true, fmt.Sprintf("fails all %d goals", goals))
+		pr.step(prefix+"start", true, "misses "+all(goals, "goal"))
 	}
 	if stage.Reference == nil {
 		pr.step(prefix+"reference", false, "there is no reference_patch, so nothing shows that the brief can be met")
 		return nil
 	}
-	compared := outcome.Compare(stage, base, base.Reference, nil, nil)
+	compared := outcome.Compare(stage, base, outcome.Runs{Deciding: base.Reference})
 	pr.rows = append(pr.rows, compared.Rows...)
 	pr.result.Figures = append(pr.result.Figures, compared.Figures...)
 	if wrong := referenceWrong(stage, base); wrong != "" {
@@ -372,7 +372,7 @@ func (pr *proof) stage(ctx context.Context, i int, prepared *workspace.Prepared)
 		}
 		pr.step(prefix+"reference", false, wrong)
 	} else {
-		pr.step(prefix+"reference", true, fmt.Sprintf("reaches all %d goals and keeps all %d guards", compared.Goals.Total, compared.Guards.Total))
+		pr.step(prefix+"reference", true, "reaches "+all(compared.Goals.Total, "goal")+" and keeps "+all(compared.Guards.Total, "guard"))
 	}
 	switch {
 	case len(shaky) > 0:
@@ -384,6 +384,26 @@ func (pr *proof) stage(ctx context.Context, i int, prepared *workspace.Prepared)
 		pr.step(prefix+"repeats", true, fmt.Sprintf("%d repeats of each side agree", len(bases)))
 	}
 	return nil
+}
+
+func plural(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}
+
+// all is "the one goal", "both goals" or "all 4 goals".
+func all(n int, what string) string {
+	switch n {
+	case 0:
+		return "no " + what
+	case 1:
+		return "the one " + what
+	case 2:
+		return "both " + what + "s"
+	}
+	return fmt.Sprintf("all %d %ss", n, what)
 }
 
 // disagreeing lists the tests whose outcomes differ between baselines.

@@ -161,7 +161,7 @@ func (s *Scheduler) measure(ctx context.Context, job bout.Job, p *workspace.Prep
 
 // referenceWrong says in words why a reference does not pass; "" when it does.
 func referenceWrong(stage *task.Stage, base *outcome.Baseline) string {
-	compared := outcome.Compare(stage, base, base.Reference, nil, nil)
+	compared := outcome.Compare(stage, base, outcome.Runs{Deciding: base.Reference})
 	for _, c := range compared.Checks {
 		if c.OK {
 			continue
@@ -199,6 +199,8 @@ type rounds struct {
 type staged struct {
 	stage   int
 	verdict verdict.Verdict
+	tree    string
+	judged  *bout.Judged
 }
 
 func (r *rounds) stage(i int) *task.Stage { return &r.job.Task.Stages[i] }
@@ -390,7 +392,10 @@ func (r *rounds) judge(ctx context.Context, row *store.Round) (*bout.Judged, ver
 				return nil, verdict.Verdict{}, err
 			}
 		}
-		if judged, err = r.s.engine.Judge(ctx, r.job, r.prepared, stage, base, result, said, r.say); err != nil {
+		if n := len(r.verdicts); n > 0 && facts.Changed && r.verdicts[n-1].stage == row.Stage && r.verdicts[n-1].tree == row.ResultTree && r.verdicts[n-1].judged != nil {
+			judged = r.verdicts[n-1].judged // nothing was changed since: what was found holds
+			r.say("nothing was changed since the round before")
+		} else if judged, err = r.s.engine.Judge(ctx, r.job, r.prepared, stage, base, result, said, r.say); err != nil {
 			return nil, verdict.Verdict{}, err
 		}
 		r.gather(&facts, &out, judged)
@@ -410,7 +415,7 @@ func (r *rounds) judge(ctx context.Context, row *store.Round) (*bout.Judged, ver
 	out.Verdict = verdict.Of(facts)
 	out.Verdict.Stage = stage.Name
 	r.judgement.Rounds = append(r.judgement.Rounds, out)
-	r.verdicts = append(r.verdicts, staged{row.Stage, out.Verdict})
+	r.verdicts = append(r.verdicts, staged{row.Stage, out.Verdict, row.ResultTree, judged})
 	return judged, out.Verdict, nil
 }
 
@@ -523,7 +528,7 @@ func (r *rounds) keep(round int, j *bout.Judged) error {
 				row.Outcome = verdict.CheckFail
 			}
 			for _, c := range compared {
-				if c.Check == row.Name {
+				if c.Check == row.Name && !(c.OK && res.Check.Reads == task.ReadsNumber) {
 					row.Outcome = checkOutcome(c)
 					if c.Why != "" {
 						row.Detail = c.Why

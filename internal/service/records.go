@@ -155,7 +155,7 @@ func standingsOf(c *store.Contest, contenders []store.ContestContender, tasks []
 		out.Notes = append(out.Notes, fmt.Sprintf("%s judged more than once; the newest judgement is used", count(again, "bout")+wasWere(again)))
 	}
 	if imported > 0 {
-		out.Notes = append(out.Notes, fmt.Sprintf("%s made elsewhere; what is not known of them is left open", count(imported, "bout")+wasWere(imported)))
+		out.Notes = append(out.Notes, fmt.Sprintf("%s made elsewhere; what is not known stays open", count(imported, "bout")+wasWere(imported)))
 	}
 	if c.State == store.ContestStopped {
 		out.Notes = append(out.Notes, "the contest was stopped before its end")

@@ -8,6 +8,7 @@ package standin
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -116,6 +117,34 @@ type Run struct {
 	Playbooks fs.FS
 	// Scale stretches all pauses; 1 is as the character has them.
 	Scale float64
+	// Home is where it remembers what it is working on, for a later round; "" remembers nothing.
+	Home string
+	// Answer is a file, relative to Dir, for its closing message; "" prints it.
+	Answer string
+}
+
+// memory is what a stand-in keeps between rounds.
+type memory struct {
+	Book, Patch string
+}
+
+func (r Run) memoryFile() string { return filepath.Join(r.Home, ".shorebird.json") }
+
+func (r Run) remember(m memory) error {
+	if r.Home == "" {
+		return nil
+	}
+	data, err := json.Marshal(m)
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(r.memoryFile(), data, 0o644)
+}
+
+func (r Run) recall() (memory, bool) {
+	var m memory
+	data, err := os.ReadFile(r.memoryFile())
+	return m, r.Home != "" && err == nil && json.Unmarshal(data, &m) == nil
 }
 
 // ErrLost says that no playbook fits the brief.
@@ -142,8 +171,14 @@ func (r Run) Do(ctx context.Context) error {
 	first, _, _ := strings.Cut(strings.TrimSpace(r.Brief), "\n")
 	say("%s: reading the brief: %s", r.Character.Name, first)
 	book, err := r.recognise()
+	if m, ok := r.recall(); ok && errors.Is(err, ErrLost) {
+		return r.again(m, think, say)
+	}
 	if err != nil {
 		say("I do not know what to do about this.")
+		return err
+	}
+	if err := r.remember(memory{book.Name, plan.Patch}); err != nil {
 		return err
 	}
 	if err := think(); err != nil {
@@ -167,8 +202,18 @@ func (r Run) Do(ctx context.Context) error {
 		<-ctx.Done()
 		return ctx.Err()
 	}
-	if err := r.edit(book, plan.Patch, think, say); err != nil {
+	answer, err := fs.ReadFile(r.Playbooks, book.Name+"/"+plan.Patch+".answer")
+	answered := err == nil
+	err = r.edit(book.Name, plan.Patch, think, say)
+	if err != nil && !(answered && errors.Is(err, fs.ErrNotExist)) {
 		return err
+	}
+	if answered {
+		if r.Answer != "" {
+			return os.WriteFile(filepath.Join(r.Dir, filepath.FromSlash(r.Answer)), answer, 0o644)
+		}
+		say("%s", answer)
+		return nil
 	}
 	if plan.Tests {
 		say("running %s", strings.Join(book.Test, " "))
@@ -183,6 +228,23 @@ func (r Run) Do(ctx context.Context) error {
 	}
 	say("done.")
 	return nil
+}
+
+// again is a later round: it mends what it made, where it knows how.
+func (r Run) again(m memory, think func() error, say func(string, ...any)) error {
+	say("looking at what I made again")
+	if err := think(); err != nil {
+		return err
+	}
+	err := r.edit(m.Book, m.Patch+"-again", think, say)
+	if errors.Is(err, fs.ErrNotExist) {
+		say("I see nothing wrong with it.")
+		return nil
+	}
+	if err == nil {
+		say("mended.")
+	}
+	return err
 }
 
 func (r Run) recognise() (*Playbook, error) {
@@ -208,8 +270,8 @@ func (r Run) recognise() (*Playbook, error) {
 }
 
 // edit carries out a solution file by file, as a tool that edits files does.
-func (r Run) edit(book *Playbook, patch string, think func() error, say func(string, ...any)) error {
-	data, err := fs.ReadFile(r.Playbooks, book.Name+"/"+patch+".patch")
+func (r Run) edit(book, patch string, think func() error, say func(string, ...any)) error {
+	data, err := fs.ReadFile(r.Playbooks, book+"/"+patch+".patch")
 	if err != nil {
 		return err
 	}

@@ -10,8 +10,12 @@ package workspace
 import (
 	"bytes"
 	"context"
+	"crypto/sha1"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
+	"hash"
 	"io"
 	"os"
 	"os/exec"
@@ -110,6 +114,25 @@ func (e *GitError) Unwrap() error { return e.Err }
 
 var fullID = regexp.MustCompile(`^([0-9a-f]{40}|[0-9a-f]{64})$`)
 
+// nothing is the id, by object format, of a commit of our own that holds no file
+// and has no past: where a task starts that begins before the first commit. Its
+// content is that of nothingText.
+var nothing = map[string]string{
+	"sha1":   gitID(sha1.New(), "commit", nothingText(emptyTree["sha1"])),
+	"sha256": gitID(sha256.New(), "commit", nothingText(emptyTree["sha256"])),
+}
+
+var emptyTree = map[string]string{"sha1": gitID(sha1.New(), "tree", ""), "sha256": gitID(sha256.New(), "tree", "")}
+
+func nothingText(tree string) string {
+	return "tree " + tree + "\nauthor start <start@localhost> 0 +0000\ncommitter start <start@localhost> 0 +0000\n\nnothing\n"
+}
+
+func gitID(h hash.Hash, kind, content string) string {
+	fmt.Fprintf(h, "%s %d\x00%s", kind, len(content), content)
+	return hex.EncodeToString(h.Sum(nil))
+}
+
 // Repositories finds commits in local repositories, and in mirrors of remote
 // ones that it keeps below a folder.
 type Repositories struct {
@@ -196,6 +219,10 @@ func (r *Repositories) Resolve(ctx context.Context, address, revision string) (s
 	dir, err := r.Local(ctx, address)
 	if err != nil {
 		return "", err
+	}
+	if revision == task.Nothing {
+		format, err := r.Git.line(ctx, call{dir: "/", env: []string{"GIT_DIR=" + dir}, args: []string{"rev-parse", "--show-object-format"}})
+		return nothing[format], err
 	}
 	id, err := r.Git.line(ctx, call{dir: "/", env: []string{"GIT_DIR=" + dir}, args: []string{"rev-parse", "--verify", "--quiet", "--end-of-options", revision + "^{commit}"}})
 	if err != nil || !fullID.MatchString(id) {

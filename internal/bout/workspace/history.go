@@ -6,6 +6,8 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+
+	"agonometer/internal/core/task"
 )
 
 // Between turns any patch that applies to the start of a prepared state into a
@@ -78,15 +80,17 @@ func (r *Repositories) Branch(ctx context.Context, address, branch, start string
 
 // CommitFacts is a commit of a history, with what it changed against its parent.
 type CommitFacts struct {
-	Commit, Parent string
-	Message        string
+	Commit string
+	// Parent is its parent, task.Nothing for a first commit.
+	Parent  string
+	Message string
 	// Changed maps the paths that it changed to what it left there; nil for what it deleted.
 	Changed map[string][]byte
 	// Files are the paths of its tree.
 	Files []string
 }
 
-// Commit reads a commit. What has no parent, or several, is refused.
+// Commit reads a commit. A merge is refused.
 func (r *Repositories) Commit(ctx context.Context, address, revision string) (*CommitFacts, error) {
 	dir, err := r.Local(ctx, address)
 	if err != nil {
@@ -104,16 +108,22 @@ func (r *Repositories) Commit(ctx context.Context, address, revision string) (*C
 		return nil, err
 	}
 	parents, message, _ := strings.Cut(string(text), "\x00")
+	from := ""
 	switch p := strings.Fields(parents); len(p) {
 	case 1:
-		out.Parent = p[0]
-	case 0:
-		return nil, fmt.Errorf("%s is the first commit: there is nothing before it that a task could start from", revision)
+		out.Parent, from = p[0], p[0]
+	case 0: // the first commit: the task starts from nothing
+		format, err := run("rev-parse", "--show-object-format")
+		if err != nil {
+			return nil, err
+		}
+		out.Parent = task.Nothing
+		from = emptyTree[strings.TrimSpace(string(format))]
 	default:
 		return nil, fmt.Errorf("%s is a merge of %d commits: which of them the task should start from is not clear; draft from one of them", revision, len(p))
 	}
 	out.Message = strings.TrimSpace(message)
-	names, err := run("diff-tree", "-r", "-z", "--no-renames", "--name-status", out.Parent, out.Commit)
+	names, err := run("diff-tree", "-r", "-z", "--no-renames", "--name-status", from, out.Commit)
 	if err != nil {
 		return nil, err
 	}
@@ -143,6 +153,13 @@ func (r *Repositories) Patch(ctx context.Context, address, from, to string, path
 	dir, err := r.Local(ctx, address)
 	if err != nil {
 		return nil, err
+	}
+	if from == task.Nothing {
+		format, err := r.Git.line(ctx, call{dir: "/", env: []string{"GIT_DIR=" + dir}, args: []string{"rev-parse", "--show-object-format"}})
+		if err != nil {
+			return nil, err
+		}
+		from = emptyTree[format]
 	}
 	args := []string{"--literal-pathspecs", "diff-tree", "-r", "-p", "--binary", "--full-index", "--no-renames", "--no-ext-diff", "--no-textconv", "--no-color",
 		"--src-prefix=a/", "--dst-prefix=b/", from, to, "--"}

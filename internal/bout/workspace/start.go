@@ -61,11 +61,17 @@ func (r *Repositories) StartRepository(ctx context.Context, dir, address, commit
 	if err := os.MkdirAll(filepath.Dir(pack), 0o755); err != nil {
 		return "", err
 	}
-	if _, err := g.run(ctx, call{dir: "/", env: []string{"GIT_DIR=" + origin}, stdin: strings.NewReader(commit + "\n"),
+	env := []string{"GIT_DIR=" + part}
+	if commit == nothing[format] {
+		for _, object := range [][2]string{{"tree", ""}, {"commit", nothingText(emptyTree[format])}} {
+			if _, err := g.run(ctx, call{dir: part, env: env, stdin: strings.NewReader(object[1]), args: []string{"hash-object", "-t", object[0], "-w", "--stdin"}}); err != nil {
+				return "", fmt.Errorf("make a start with nothing in it: %w", err)
+			}
+		}
+	} else if _, err := g.run(ctx, call{dir: "/", env: []string{"GIT_DIR=" + origin}, stdin: strings.NewReader(commit + "\n"),
 		args: []string{"pack-objects", "--quiet", "--revs", "--delta-base-offset", pack}}); err != nil {
 		return "", fmt.Errorf("pack the start commit: %w", err)
 	}
-	env := []string{"GIT_DIR=" + part}
 	if _, err := g.run(ctx, call{dir: part, env: env, args: []string{"update-ref", "refs/heads/main", commit}}); err != nil {
 		return "", fmt.Errorf("the start commit did not arrive: %w", err)
 	}

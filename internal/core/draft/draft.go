@@ -14,13 +14,14 @@ import (
 
 	"agonometer/internal/core/protect"
 	"agonometer/internal/core/specfile"
+	"agonometer/internal/core/task"
 )
 
 // From is a commit with what a draft needs of it.
 type From struct {
 	// Repository is its address as the task is to name it.
 	Repository string
-	// Start is the full id of its parent, Commit its own.
+	// Start is the full id of its parent, or task.Nothing; Commit is its own.
 	Start, Commit string
 	Message       string
 	// Changed maps the paths that it changed to what it left there; nil for what it deleted.
@@ -90,7 +91,7 @@ func Write(f From) Draft {
 	line("task: %s", out.Name)
 	line("title: %s", quote(subject))
 	line("repository: %s", quote(f.Repository))
-	line("start_commit: %s", f.Start)
+	line("start_commit: %s", quote(f.Start))
 	if source := f.Source(); len(source) > 0 {
 		line("scope: %s", list(scope(source)))
 		line("reference_patch: %s.patch", out.Name)
@@ -100,7 +101,7 @@ func Write(f From) Draft {
 	}
 	f.sealed(&out, line)
 	prepare, checks, how := checksFor(f.Files)
-	if prepare != "" {
+	if prepare != "" && f.Start != task.Nothing {
 		line("prepare: %s", quote(prepare))
 	}
 	line("checks:")

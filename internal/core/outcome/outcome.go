@@ -159,7 +159,7 @@ func (b *Baseline) Roles(stage *task.Stage, seen Run) map[Key]Known {
 	out := map[Key]Known{}
 	put := func(k Key, role Role) {
 		known := Known{Role: role, Reference: outcomeIn(reference, b.Reference, k), Before: outcomeIn(start, b.Start, k)}
-		if role == Goal {
+		if role == Goal || b.Start.Of(k.Check) == nil { // a sealed check has no other start
 			known.Before = outcomeIn(sealed, b.StartSealed, k)
 		}
 		out[k] = known
@@ -296,10 +296,22 @@ type Result struct {
 	Removed, Skipped []Key
 }
 
-// Compare works out what a result comes to. deciding is the run that counts,
-// again are checks that were run once more because a guard failed, own is the
-// run with the contender's tests as they are (nil: there was none).
-func Compare(stage *task.Stage, b *Baseline, deciding Run, again Run, own Run) Result {
+// Runs are the runs of one result.
+type Runs struct {
+	// Deciding is the run that counts.
+	Deciding Run
+	// Again are checks that were run once more because a guard failed.
+	Again Run
+	// Own is the run with the contender's tests as they are; nil where there was none.
+	Own Run
+	// OwnInDeciding is set when test files of the contender, which the task leaves
+	// to it, took part in the deciding run.
+	OwnInDeciding bool
+}
+
+// Compare works out what a result comes to.
+func Compare(stage *task.Stage, b *Baseline, runs Runs) Result {
+	deciding, again, own := runs.Deciding, runs.Again, runs.Own
 	var out Result
 	roles := b.Roles(stage, deciding)
 	after, second, mine := deciding.all(), again.all(), own.all()
@@ -326,8 +338,12 @@ func Compare(stage *task.Stage, b *Baseline, deciding Run, again Run, own Run) R
 		row := Row{Check: k.Check, Name: k.Name, Role: r.Role, Before: r.Before, Reference: r.Reference, After: outcomeIn(after, deciding, k),
 			ElapsedMS: after[k].ElapsedMS, Message: after[k].Message, Repeated: after[k].Repeated, Own: outcomeIn(mine, own, k)}
 		if b.Reference != nil && !known[k] && k.Name != "" && row.After != testlog.Missing && !subtestOfKnown(k, known) {
-			row.Unexpected = true
-			strange++
+			if runs.OwnInDeciding {
+				row.Role = Own
+			} else {
+				row.Unexpected = true
+				strange++
+			}
 		}
 		if row.Role == Guard && row.After != testlog.Passed {
 			if t, ok := second[k]; ok && t.Outcome == testlog.Passed {

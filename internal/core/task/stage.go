@@ -17,6 +17,10 @@ import (
 	"agonometer/internal/core/specfile"
 )
 
+// Nothing is the start commit of a task that begins before the repository's
+// first commit. No git revision can be written so.
+const Nothing = ":nothing"
+
 // Kind says what a task wants.
 type Kind string
 
