@@ -11,6 +11,8 @@ import { setNonce } from './lib/nonce';
 import { BoutPage } from './pages/bout/BoutPage';
 import { ContestPage } from './pages/contest/ContestPage';
 import { ContestsPage } from './pages/contests/ContestsPage';
+import { TaskPage } from './pages/task/TaskPage';
+import { TasksPage } from './pages/task/TasksPage';
 import { SignInPage } from './pages/signin/SignInPage';
 
 setNonce();
@@ -38,6 +40,8 @@ const router = createBrowserRouter([
       { path: '/sign-in', element: <SignInPage /> },
       { path: '/contests/:id', element: <ContestPage /> },
       { path: '/bouts/:id', element: <BoutPage /> },
+      { path: '/tasks', element: <TasksPage /> },
+      { path: '/tasks/:slug', element: <TaskPage /> },
       { path: '*', element: <Nowhere /> },
     ],
   },

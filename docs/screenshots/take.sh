@@ -11,6 +11,7 @@ data=${AGONOMETER_SHOTS_DATA:-$(mktemp -d)}
 service=$!
 trap 'kill $service 2>/dev/null; wait $service 2>/dev/null || true' EXIT
 while ! grep -q sign-in "$data/serve.log"; do sleep 0.1; done
+"$bin" task prove "$data"/demo/tasks/*.md --data "$data" > "$data/proving.txt" 2>/dev/null
 go run ./internal/shots -link "$(grep -o 'http.*sign-in#.*' "$data/serve.log")" -out docs/screenshots
 
 export AGONOMETER_DATA=$data
@@ -29,6 +30,7 @@ if command -v Xvfb >/dev/null && command -v xterm >/dev/null && command -v impor
   PATH=$(dirname "$bin"):$PATH
   export PATH
   shoot terminal-standings 'agonometer contest standings'
+  shoot terminal-proving "cat $data/proving.txt"
   bout=$("$bin" bout list --task squat --contender sanderling --format csv | grep failed | head -n 1 | cut -d, -f1)
   shoot terminal-bout "agonometer bout show $bout"
 else

@@ -465,6 +465,19 @@ func (s *Server) allTasks(ctx context.Context) ([]api.Task, error) {
 		one.Contests = n
 		out = append(out, one)
 	})
+	// What is known of it now, not when the contest was started.
+	for i := range out {
+		if err == nil {
+			var known store.Proved
+			var proving *store.Proving
+			if known, proving, err = s.store.Known(ctx, out[i].Task, out[i].Digest); err == nil {
+				out[i].Proved, out[i].ProvingID = string(known), ""
+				if proving != nil {
+					out[i].ProvingID = proving.ID
+				}
+			}
+		}
+	}
 	return out, err
 }
 

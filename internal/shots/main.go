@@ -61,8 +61,22 @@ func shoot(link, out string, all bool) error {
 			return err
 		}
 	}
-	const failed = `//a[contains(@aria-label, 'failed, check failed: tests')]`
-	if err := take("console-bout", 1280, 800, chromedp.Click(failed), chromedp.WaitVisible(`section[aria-label="Facts"]`), chromedp.WaitVisible(`[data-state="open"] pre`)); err != nil {
+	contest, err := chromedp.Run(ctx, chromedp.Location())
+	if err != nil {
+		return err
+	}
+	const mended = `//a[contains(@aria-label, 'whimbrel on springs, repeat 1')]`
+	if err := take("console-rounds", 1280, 800, chromedp.Click(mended), chromedp.WaitVisible(`ol[aria-label="Rounds"]`), chromedp.Click(`ol[aria-label="Rounds"] li:first-child button`),
+		chromedp.WaitVisible(`section[aria-label="Goals missed"]`), chromedp.Click(`section[aria-label="Goals missed"] h3:nth-of-type(1) ~ div button:enabled`),
+		chromedp.WaitVisible(`section[aria-label="Goals missed"] pre`)); err != nil {
+		return err
+	}
+	if err := take("console-task", 1280, 800, chromedp.Click(`h1 a`), chromedp.WaitVisible(`section[aria-label="Proving"] table`)); err != nil {
+		return err
+	}
+	const broken = `//a[contains(@aria-label, 'sanderling on squat') and contains(@aria-label, 'failed')]`
+	if err := take("console-bout", 1280, 800, chromedp.Navigate(contest), chromedp.Click(broken), chromedp.WaitVisible(`section[aria-label="Guards broken"]`),
+		chromedp.Click(`section[aria-label="Guards broken"] button`), chromedp.WaitVisible(`section[aria-label="Guards broken"] pre`)); err != nil {
 		return err
 	}
 	if err := take("console-bout-change", 1280, 800, chromedp.Click(`//button[text()='Change']`), chromedp.WaitVisible(`h3 button`)); err != nil {
@@ -71,5 +85,5 @@ func shoot(link, out string, all bool) error {
 	if !all {
 		return nil
 	}
-	return take("bout-dark", 1280, 800, chromedp.Click(`//button[contains(., 'Dark')]`), chromedp.Click(`//button[text()='Checks']`), chromedp.WaitVisible(`[data-state="open"] pre`))
+	return take("bout-dark", 1280, 800, chromedp.Click(`//button[contains(., 'Dark')]`), chromedp.Click(`//button[text()='Judgement']`), chromedp.WaitVisible(`section[aria-label="Guards broken"]`))
 }

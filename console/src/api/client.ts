@@ -8,6 +8,10 @@ export type Contest = components['schemas']['Contest'];
 export type ContestDetail = components['schemas']['ContestDetail'];
 export type Bout = components['schemas']['Bout'];
 export type BoutDetail = components['schemas']['BoutDetail'];
+export type Round = components['schemas']['Round'];
+export type TestRow = components['schemas']['TestRow'];
+export type Task = components['schemas']['Task'];
+export type Proving = components['schemas']['Proving'];
 export type CheckResult = components['schemas']['CheckResult'];
 export type Diff = components['schemas']['Diff'];
 export type DiffFile = components['schemas']['File'];
@@ -49,10 +53,20 @@ export const service = {
   contests: () => take(client.GET('/api/v1/contests')),
   contest: (id: string) => take(client.GET('/api/v1/contests/{id}', byId(id))),
   bout: (id: string) => take(client.GET('/api/v1/bouts/{id}', byId(id))),
-  diff: (id: string) => take(client.GET('/api/v1/bouts/{id}/diff', byId(id))),
-  log: (id: string) => take(client.GET('/api/v1/bouts/{id}/log', { ...byId(id), parseAs: 'text' })),
-  checkLog: (id: string, check: string) =>
-    take(client.GET('/api/v1/bouts/{id}/checks/{check}/log', { params: { path: { id, check } }, parseAs: 'text' })),
+  bouts: (task: string) => take(client.GET('/api/v1/bouts', { params: { query: { task } } })),
+  diff: (id: string, round: string | undefined) => take(client.GET('/api/v1/bouts/{id}/diff', { params: { path: { id }, query: round ? { round } : {} } })),
+  log: (id: string, round: string | undefined) => take(client.GET('/api/v1/bouts/{id}/log', { params: { path: { id }, query: round ? { round } : {} }, parseAs: 'text' })),
+  checkLog: (id: string, c: { name: string; round: number; way: string }) =>
+    take(
+      client.GET('/api/v1/bouts/{id}/checks/{check}/log', {
+        params: { path: { id, check: c.name }, query: { round: String(c.round), way: c.way as 'deciding' | 'visible' | 'again' } },
+        parseAs: 'text',
+      }),
+    ),
+  tasks: () => take(client.GET('/api/v1/tasks')),
+  task: (slug: string) => take(client.GET('/api/v1/tasks/{slug}', { params: { path: { slug } } })),
+  provings: (task: string) => take(client.GET('/api/v1/provings', { params: { query: { task } } })),
+  proving: (id: string) => take(client.GET('/api/v1/provings/{id}', byId(id))),
   stopContest: async (id: string) => {
     const { error, response } = await client.POST('/api/v1/contests/{id}/stop', byId(id));
     if (!response.ok) throw new ServiceError(response.status, error);

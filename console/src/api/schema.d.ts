@@ -21,6 +21,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/bouts/import": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take a change that was made elsewhere, to be judged like any other */
+        post: operations["importBout"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/bouts/{id}": {
         parameters: {
             query?: never;
@@ -226,6 +243,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/contests/{id}/rejudge": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Judge a contest's stored changes again, with the present task files */
+        post: operations["rejudgeContest"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/contests/{id}/rejudgings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The judgings again of a contest, the newest first */
+        get: operations["listRejudgings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/contests/{id}/standings": {
         parameters: {
             query?: never;
@@ -277,6 +328,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/drafts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draft a task from a commit; nothing is stored */
+        post: operations["draftTask"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/openapi.json": {
         parameters: {
             query?: never;
@@ -288,6 +356,75 @@ export interface paths {
         get: operations["getOpenAPI"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/provings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Provings, the newest first */
+        get: operations["listProvings"];
+        put?: never;
+        /** Prove a task: that the start fails its goals, and the reference passes */
+        post: operations["proveTask"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/provings/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One proving with its tests */
+        get: operations["getProving"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/provings/{id}/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The live feed: the proving each time it has got further */
+        get: operations["followProving"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/provings/{id}/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Stop a proving */
+        post: operations["stopProving"];
         delete?: never;
         options?: never;
         head?: never;
@@ -414,14 +551,17 @@ export interface components {
             done_at: string | null;
             elapsed_ms: number | null;
             exit_code: number | null;
+            first: components["schemas"]["Verdict"] | null;
             footprint: components["schemas"]["Footprint"] | null;
             id: string;
+            imported: boolean;
             position: number;
             /** Format: date-time */
             preparing_at: string | null;
             repeat: number;
             replaced_by: string;
             rerun: number;
+            rounds: number;
             seed: number;
             signal: string;
             state: string;
@@ -451,9 +591,12 @@ export interface components {
             done_at: string | null;
             elapsed_ms: number | null;
             exit_code: number | null;
+            first: components["schemas"]["Verdict"] | null;
             footprint: components["schemas"]["Footprint"] | null;
             id: string;
-            judgements: number;
+            import: components["schemas"]["Import"] | null;
+            imported: boolean;
+            judgements: components["schemas"]["Judgement"][];
             kept: string;
             left_out: components["schemas"]["LeftOut"] | null;
             log_cut: number;
@@ -464,6 +607,8 @@ export interface components {
             replaced_by: string;
             rerun: number;
             result_tree: string;
+            round_list: components["schemas"]["Round"][];
+            rounds: number;
             seed: number;
             signal: string;
             start_tree: string;
@@ -487,6 +632,7 @@ export interface components {
             name: string;
             reads: string;
             run: string;
+            sealed: boolean;
         };
         CheckContender: {
             bundle?: components["schemas"]["Bundle"] | null;
@@ -500,10 +646,12 @@ export interface components {
             name: string;
             outcome: string;
             reads: string;
+            round: number;
             run: string;
             signal: string;
             summary: components["schemas"]["Summary"] | null;
             tests: components["schemas"]["Test"][];
+            way: string;
         };
         Contender: {
             contender: string;
@@ -522,6 +670,7 @@ export interface components {
             /** Format: date-time */
             ended_at: string | null;
             id: string;
+            kind: string;
             name: string;
             repeats: number;
             seed: number;
@@ -540,7 +689,9 @@ export interface components {
             created_at: string;
             /** Format: date-time */
             ended_at: string | null;
+            file: string;
             id: string;
+            kind: string;
             last_event_id: number;
             name: string;
             repeats: number;
@@ -567,7 +718,21 @@ export interface components {
             files: components["schemas"]["File"][];
             footprint: components["schemas"]["Footprint"];
         };
+        Draft: {
+            files: {
+                [key: string]: string;
+            };
+            main: string;
+            name: string;
+            notes: string[];
+        };
+        DraftTask: {
+            commit: string;
+            name?: string;
+            repository: string;
+        };
         Event: {
+            again?: boolean;
             /** Format: date-time */
             at: string;
             bout_id?: string;
@@ -575,14 +740,38 @@ export interface components {
             contender?: string;
             contest_id: string;
             doing?: string;
+            done?: number;
             id: number;
             kind: string;
             outcome?: string;
             reason?: string;
+            rejudging?: string;
             repeat?: number;
             rerun?: number;
+            round?: number;
             state?: string;
             task?: string;
+            total?: number;
+        };
+        Examined: {
+            fact: string;
+            reached: boolean;
+            words: string;
+        };
+        Figure: {
+            bound?: string;
+            check: string;
+            highest: number | null;
+            lowest: number | null;
+            median: number | null;
+            reached: boolean;
+            reference: number | null;
+            reference_ratio: number | null;
+            repeats: number;
+            start: number | null;
+            start_ratio: number | null;
+            trouble?: string;
+            unit: string;
         };
         File: {
             added: number;
@@ -624,6 +813,46 @@ export interface components {
             heading: string;
             lines: components["schemas"]["Line"][];
         };
+        Import: {
+            /** Format: date-time */
+            finished: string | null;
+            from: string;
+            notes: string;
+            off_base: string;
+            source: string;
+            /** Format: date-time */
+            started: string | null;
+        };
+        ImportBout: {
+            answer?: string;
+            anyway?: boolean;
+            branch?: string;
+            bundle?: components["schemas"]["Bundle"] | null;
+            contender: string;
+            contender_file?: string;
+            contest?: string;
+            /** Format: date-time */
+            finished?: string | null;
+            folder?: string;
+            from?: string;
+            notes?: string;
+            patch?: string;
+            patch_name?: string;
+            /** Format: date-time */
+            started?: string | null;
+            task?: string;
+            took_ms?: number | null;
+        };
+        Judgement: {
+            /** Format: date-time */
+            at: string;
+            first: components["schemas"]["Verdict"] | null;
+            id: string;
+            rejudging_id: string;
+            task_digest: string;
+            used: boolean;
+            verdict: components["schemas"]["Verdict"];
+        };
         LeftOut: {
             ignored: number;
             in_submodules: number;
@@ -657,6 +886,9 @@ export interface components {
         PlanTask: {
             check_ms: number;
             checks: number;
+            proved: string;
+            repair_rounds: number;
+            stages: number;
             start_commit: string;
             task: string;
             time_ms: number;
@@ -676,13 +908,88 @@ export interface components {
             title: string;
             type: string;
         };
+        ProveTask: {
+            bundle: components["schemas"]["Bundle"];
+            repeats?: number;
+        };
+        Proving: {
+            /** Format: date-time */
+            created_at: string;
+            digest: string;
+            doing: string;
+            /** Format: date-time */
+            ended_at: string | null;
+            id: string;
+            repeats: number;
+            result: components["schemas"]["ProvingResult"] | null;
+            start_commit: string;
+            state: string;
+            steps: number;
+            steps_done: number;
+            task: string;
+            tests: components["schemas"]["TestRow"][];
+            title: string;
+        };
+        ProvingResult: {
+            figures: components["schemas"]["Figure"][];
+            goals: number;
+            guards: number;
+            proved: boolean;
+            reasons: string[];
+            steps: components["schemas"]["ProvingStep"][];
+            warnings: string[];
+        };
+        ProvingStep: {
+            ok: boolean;
+            what: string;
+            words: string;
+        };
         Pruned: {
             bytes: number;
             folders: number;
         };
+        RejudgeContest: {
+            bundle: components["schemas"]["Bundle"];
+            tasks?: string[];
+        };
+        Rejudging: {
+            contest_id: string;
+            /** Format: date-time */
+            created_at: string;
+            done: number;
+            /** Format: date-time */
+            ended_at: string | null;
+            id: string;
+            problem: string;
+            state: string;
+            tasks: string[];
+            total: number;
+        };
         Report: {
             findings: components["schemas"]["Finding"][];
             ok: boolean;
+        };
+        Round: {
+            answer: string;
+            checks: components["schemas"]["CheckResult"][];
+            elapsed_ms: number | null;
+            exit_code: number | null;
+            facts: components["schemas"]["Examined"][];
+            figures: components["schemas"]["Figure"][];
+            footprint: components["schemas"]["Footprint"] | null;
+            guards: components["schemas"]["Share"] | null;
+            kind: string;
+            left_out: string[];
+            number: number;
+            overhead_ms: number | null;
+            put_back: string[];
+            signal: string;
+            stage: number;
+            stage_name: string;
+            tests: components["schemas"]["TestRow"][];
+            timed_out: boolean;
+            verdict: components["schemas"]["Verdict"] | null;
+            words: string;
         };
         Row: {
             beside: number;
@@ -690,15 +997,22 @@ export interface components {
             contender: string;
             done: number;
             failed: number;
+            first_passed: number;
+            first_share: number | null;
             median_elapsed_ms: number | null;
             median_files: number | null;
             median_lines_added: number | null;
             median_lines_removed: number | null;
             median_passed_ms: number | null;
+            median_rounds: number | null;
             passed: number;
             success_share: number | null;
             unconfined: number;
             void: number;
+        };
+        Share: {
+            reached: number;
+            total: number;
         };
         SignIn: {
             code: string;
@@ -722,7 +1036,6 @@ export interface components {
             passed: number;
             repeated: number;
             skipped: number;
-            unfinished: number;
         };
         Task: {
             brief: string;
@@ -731,8 +1044,12 @@ export interface components {
             contest_id: string;
             contests: number;
             digest: string;
+            kind: string;
             labels: string[];
             prepare: string;
+            proved: string;
+            proving_id: string;
+            reference_fails: string;
             repository: string;
             size: string;
             start_commit: string;
@@ -745,13 +1062,34 @@ export interface components {
             message?: string;
             name: string;
             outcome: string;
+            repeated?: boolean;
+        };
+        TestRow: {
+            after: string;
+            before: string;
+            check: string;
+            elapsed_ms: number | null;
+            message?: string;
+            name: string;
+            own?: string;
+            reference: string;
+            repeated?: boolean;
+            role: string;
+            unexpected?: boolean;
+            unsteady?: boolean;
         };
         Verdict: {
+            broken?: string[];
             check?: string;
             detail?: string;
+            goals?: components["schemas"]["Share"] | null;
+            missed?: string[];
             notes?: string[];
             outcome: string;
+            own?: components["schemas"]["Share"] | null;
             reason: string;
+            stage?: string;
+            weakened?: string[];
         };
         Version: {
             go: string;
@@ -803,6 +1141,39 @@ export interface operations {
             };
         };
     };
+    importBout: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ImportBout"];
+            };
+        };
+        responses: {
+            /** @description Take a change that was made elsewhere, to be judged like any other */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Bout"];
+                };
+            };
+            /** @description A problem document */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
     getBout: {
         parameters: {
             query?: {
@@ -839,7 +1210,12 @@ export interface operations {
     };
     getCheckLog: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description A round by its number; default: the last. */
+                round?: string;
+                /** @description Which run of the check. */
+                way?: "deciding" | "visible" | "again";
+            };
             header?: never;
             path: {
                 id: string;
@@ -871,7 +1247,10 @@ export interface operations {
     };
     getDiff: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description A round by its number; default: the last. */
+                round?: string;
+            };
             header?: never;
             path: {
                 id: string;
@@ -902,7 +1281,10 @@ export interface operations {
     };
     getLog: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description A round by its number; default: the last. */
+                round?: string;
+            };
             header?: never;
             path: {
                 id: string;
@@ -933,7 +1315,10 @@ export interface operations {
     };
     getPatch: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description A round by its number; default: the last. */
+                round?: string;
+            };
             header?: never;
             path: {
                 id: string;
@@ -1088,7 +1473,10 @@ export interface operations {
     };
     listContests: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description all lists also what holds bouts that stand alone. */
+                kind?: "all";
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -1222,6 +1610,72 @@ export interface operations {
             };
         };
     };
+    rejudgeContest: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RejudgeContest"];
+            };
+        };
+        responses: {
+            /** @description Judge a contest's stored changes again, with the present task files */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rejudging"];
+                };
+            };
+            /** @description A problem document */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    listRejudgings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The judgings again of a contest, the newest first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rejudging"][];
+                };
+            };
+            /** @description A problem document */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
     getStandings: {
         parameters: {
             query?: never;
@@ -1311,6 +1765,39 @@ export interface operations {
             };
         };
     };
+    draftTask: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DraftTask"];
+            };
+        };
+        responses: {
+            /** @description Draft a task from a commit; nothing is stored */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Draft"];
+                };
+            };
+            /** @description A problem document */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
     getOpenAPI: {
         parameters: {
             query?: never;
@@ -1328,6 +1815,162 @@ export interface operations {
                 content: {
                     "application/json": string;
                 };
+            };
+            /** @description A problem document */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    listProvings: {
+        parameters: {
+            query?: {
+                /** @description Only those of this task (slug). */
+                task?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Provings, the newest first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proving"][];
+                };
+            };
+            /** @description A problem document */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    proveTask: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProveTask"];
+            };
+        };
+        responses: {
+            /** @description Prove a task: that the start fails its goals, and the reference passes */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proving"];
+                };
+            };
+            /** @description A problem document */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    getProving: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description One proving with its tests */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proving"];
+                };
+            };
+            /** @description A problem document */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    followProving: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The live feed: the proving each time it has got further */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/event-stream": string;
+                };
+            };
+            /** @description A problem document */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    stopProving: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Stop a proving */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description A problem document */
             default: {

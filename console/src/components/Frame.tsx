@@ -20,6 +20,9 @@ export function Frame() {
             <Link to="/" className="no-underline hover:underline">
               Contests
             </Link>
+            <Link to="/tasks" className="ml-4 no-underline hover:underline">
+              Tasks
+            </Link>
           </nav>
           <button type="button" onClick={toggle} className="ml-auto cursor-pointer rounded border border-line px-2 py-1 text-xs text-faint hover:text-ink">
             {theme === 'dark' ? 'Light' : 'Dark'} colours

@@ -25,9 +25,9 @@ export function Notice({ error, what }: { error: unknown; what: string }) {
   );
 }
 
-export function Panel({ title, children, aside }: { title: string; children: React.ReactNode; aside?: React.ReactNode }) {
+export function Panel({ title, children, aside, className = '' }: { title: string; children: React.ReactNode; aside?: React.ReactNode; className?: string }) {
   return (
-    <section className="rounded border border-line bg-sheet" aria-label={title}>
+    <section className={`min-w-0 rounded border border-line bg-sheet ${className}`} aria-label={title}>
       <div className="flex items-baseline gap-3 border-b border-line px-3 py-2">
         <h2>{title}</h2>
         <div className="ml-auto text-xs text-faint">{aside}</div>

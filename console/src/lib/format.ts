@@ -57,6 +57,11 @@ const REASONS: Record<string, string> = {
   'check-failed': 'check failed',
   'check-timeout': 'check did not end in its time',
   'checks-passed': 'every check passed',
+  'goals-missed': 'not everything that was wanted is there',
+  'guards-broken': 'something that worked before does not work any more',
+  'tests-weakened': 'the tests were weakened',
+  'files-changed': 'files were changed although nothing was to change',
+  'reference-fails': "the task's own reference does not pass on this machine",
 };
 
 export function reason(code: string, check: string | undefined): string {

@@ -373,7 +373,7 @@ func Compare(stage *task.Stage, b *Baseline, runs Runs) Result {
 		if _, ok := roles[k]; ok || known[k] || k.Name == "" {
 			continue
 		}
-		out.Rows = append(out.Rows, Row{Check: k.Check, Name: k.Name, Role: Own, Before: outcomeIn(nil, b.Start, k), Reference: outcomeIn(nil, b.Reference, k),
+		out.Rows = append(out.Rows, Row{Check: k.Check, Name: k.Name, Role: Own,
 			After: t.Outcome, Own: t.Outcome, ElapsedMS: t.ElapsedMS, Message: t.Message, Repeated: t.Repeated})
 	}
 	out.count(stage, b, deciding, own)

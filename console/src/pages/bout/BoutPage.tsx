@@ -5,9 +5,10 @@ import { Link, useParams, useSearchParams } from 'react-router';
 import { service, type BoutDetail } from '../../api/client';
 import { Notice, Panel } from '../../components/Notice';
 import { lookOf, Pill } from '../../components/Outcome';
-import { ABSENT, bytes, count, duration, reason, visible } from '../../lib/format';
-import { Checks, Output } from './Checks';
+import { ABSENT, bytes, count, duration, reason, visible, when } from '../../lib/format';
+import { Output } from './Checks';
 import { DiffView } from './DiffView';
+import { RoundView, Steps } from './Rounds';
 
 function Fact({ name, children }: { name: string; children: React.ReactNode }) {
   return (
@@ -62,6 +63,7 @@ function Facts({ b }: { b: BoutDetail }) {
           <Link to={`/bouts/${t.id}`}>{t.verdict ? `${t.verdict.outcome}, ${reason(t.verdict.reason, t.verdict.check)}` : t.state}</Link>
         </Fact>
       ))}
+      <History b={b} />
       {b.kept && <Fact name="Kept at">{b.kept}</Fact>}
       <Fact name="Bout">
         <span className="font-mono text-xs">{b.id}</span>
@@ -70,14 +72,38 @@ function Facts({ b }: { b: BoutDetail }) {
   );
 }
 
-function ToolLog({ b }: { b: BoutDetail }) {
-  const { data, error } = useQuery({ queryKey: ['log', b.id, b.state], queryFn: () => service.log(b.id) });
+function ToolLog({ b, round }: { b: BoutDetail; round: string | undefined }) {
+  const { data, error } = useQuery({ queryKey: ['log', b.id, b.state, round], queryFn: () => service.log(b.id, round) });
   if (data === undefined) return <Notice error={error} what="the log" />;
   return <Output text={data} cut={b.log_cut} />;
 }
 
 const TABS = ['checks', 'change', 'log'] as const;
-const TAB_NAMES = { checks: 'Checks', change: 'Change', log: 'What the tool printed' };
+const TAB_NAMES = { checks: 'Judgement', change: 'Change', log: 'What the tool printed' };
+
+/** The verdict's own words about what was judged more than once, or made elsewhere. */
+function History({ b }: { b: BoutDetail }) {
+  return (
+    <>
+      {b.import && (
+        <Fact name="Made elsewhere">
+          from a {b.import.from}: {visible(b.import.source)}
+          {b.import.notes && <div className="whitespace-pre-wrap text-faint">{visible(b.import.notes)}</div>}
+        </Fact>
+      )}
+      {b.judgements.length > 1 &&
+        b.judgements.map((j) => (
+          <Fact key={j.id} name={j.used ? 'Judgement used' : 'Earlier one'}>
+            {j.verdict.outcome}, {reason(j.verdict.reason, j.verdict.check)}
+            <div className="text-xs text-faint">
+              {when(j.at)}
+              {j.rejudging_id ? ', from the stored change' : ''}
+            </div>
+          </Fact>
+        ))}
+    </>
+  );
+}
 
 export function BoutPage() {
   const { id = '' } = useParams();
@@ -85,6 +111,14 @@ export function BoutPage() {
   const { data: b, error } = useQuery({ queryKey: ['bout', id], queryFn: () => service.bout(id), refetchInterval: (q) => (q.state.data && q.state.data.state !== 'done' ? 1000 : false) });
   if (!b) return <Notice error={error} what="the bout" />;
   const v = b.verdict;
+  const rounds = b.round_list;
+  const chosen = rounds.find((r) => String(r.number) === search.get('round')) ?? rounds.at(-1);
+  const round = chosen && chosen !== rounds.at(-1) ? String(chosen.number) : undefined;
+  const show = (changes: Record<string, string | undefined>) => {
+    const next: Record<string, string> = {};
+    for (const [k, v] of Object.entries({ show: search.get('show') ?? undefined, round: search.get('round') ?? undefined, ...changes })) if (v) next[k] = v;
+    setSearch(next, { replace: true });
+  };
   const tab = TABS.find((t) => t === search.get('show')) ?? 'checks';
   return (
     <>
@@ -95,7 +129,7 @@ export function BoutPage() {
       <div className="mt-1 mb-3 flex flex-wrap items-center gap-x-4 gap-y-1">
         <div>
           <h1>
-            {b.contender} on {b.task} <span className="font-normal text-faint">repeat {b.repeat}</span>
+            {b.contender} on <Link to={`/tasks/${b.task}`}>{b.task}</Link> <span className="font-normal text-faint">repeat {b.repeat}</span>
           </h1>
           <p className="text-sm text-faint">{b.task_title}</p>
         </div>
@@ -103,8 +137,14 @@ export function BoutPage() {
           <Pill look={lookOf(b)}>{v ? v.outcome : b.state}</Pill>{' '}
           <span className="text-sm">
             {v ? reason(v.reason, v.check) : b.doing}
+            {v?.stage ? `, in ${v.stage}` : ''}
             {v?.detail ? `: ${visible(v.detail)}` : ''}
           </span>
+          {b.first && b.rounds > 1 && (
+            <div className="text-xs text-faint">
+              First time: {b.first.outcome}. In the end: {v?.outcome}, after {count(b.rounds, 'round')}.
+            </div>
+          )}
           {v?.notes?.map((n) => (
             <div key={n} className="text-xs text-lamp">
               {n}
@@ -112,11 +152,12 @@ export function BoutPage() {
           ))}
         </div>
       </div>
+      {rounds.length > 1 && <Steps rounds={rounds} chosen={chosen?.number ?? 0} onChoose={(n) => show({ round: n === rounds.at(-1)?.number ? undefined : String(n) })} />}
       <div className="grid items-start gap-4 min-[1000px]:grid-cols-[20rem_minmax(0,1fr)]">
         <Panel title="Facts">
           <Facts b={b} />
         </Panel>
-        <Tabs.Root value={tab} onValueChange={(t) => setSearch(t === 'checks' ? {} : { show: t }, { replace: true })} className="min-w-0 rounded border border-line bg-sheet">
+        <Tabs.Root value={tab} onValueChange={(t) => show({ show: t === 'checks' ? undefined : t })} className="min-w-0 rounded border border-line bg-sheet">
           <Tabs.List aria-label="What to show" className="flex gap-1 border-b border-line px-2 pt-1">
             {TABS.map((t) => (
               <Tabs.Trigger
@@ -129,11 +170,15 @@ export function BoutPage() {
             ))}
           </Tabs.List>
           <Tabs.Content value="checks">
-            <Checks bout={b} key={b.state} />
+            {chosen ? (
+              <RoundView bout={b} round={chosen} key={chosen.number} />
+            ) : (
+              <p className="p-3 text-faint">{b.state === 'done' ? 'Nothing was judged: nothing was captured.' : 'Not judged yet.'}</p>
+            )}
           </Tabs.Content>
-          <Tabs.Content value="change">{b.captured_at ? <DiffView id={b.id} /> : <p className="p-3 text-faint">Nothing has been captured{b.state === 'done' ? '' : ' yet'}.</p>}</Tabs.Content>
+          <Tabs.Content value="change">{b.captured_at ? <DiffView id={b.id} round={round} /> : <p className="p-3 text-faint">Nothing has been captured{b.state === 'done' ? '' : ' yet'}.</p>}</Tabs.Content>
           <Tabs.Content value="log">
-            <ToolLog b={b} />
+            <ToolLog b={b} round={round} />
           </Tabs.Content>
         </Tabs.Root>
       </div>

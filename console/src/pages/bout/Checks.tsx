@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/react-query';
 import { Accordion } from 'radix-ui';
 
-import { service, type BoutDetail, type CheckResult } from '../../api/client';
+import { service, type CheckResult } from '../../api/client';
 import { Notice } from '../../components/Notice';
 import { Pill, type Look } from '../../components/Outcome';
 import { count, duration, visible } from '../../lib/format';
@@ -23,7 +23,7 @@ export function Output({ text, cut }: { text: string; cut: number }) {
 }
 
 function CheckLog({ bout, check }: { bout: string; check: CheckResult }) {
-  const { data, error } = useQuery({ queryKey: ['check-log', bout, check.name], queryFn: () => service.checkLog(bout, check.name), enabled: check.has_log, staleTime: Infinity });
+  const { data, error } = useQuery({ queryKey: ['check-log', bout, check.name, check.round, check.way], queryFn: () => service.checkLog(bout, check), enabled: check.has_log, staleTime: Infinity });
   if (!check.has_log) return <p className="p-3 text-faint">Nothing was printed.</p>;
   if (data === undefined) return <Notice error={error} what="the output" />;
   return <Output text={data} cut={check.log_cut} />;
@@ -33,25 +33,26 @@ function summary(c: CheckResult): string {
   const parts: string[] = [];
   if (c.summary) {
     parts.push(`${c.summary.passed} passed, ${c.summary.failed} failed, ${c.summary.skipped} skipped`);
-    if (c.summary.unfinished > 0) parts.push(`${c.summary.unfinished} unfinished`);
   }
   if (c.detail) parts.push(c.detail);
   return parts.join(' · ');
 }
 
+const WAYS: Record<string, string> = { visible: "with the contender's files as they are", again: 'once more' };
+
 /** Each check with its result; what it printed is one key away. */
-export function Checks({ bout }: { bout: BoutDetail }) {
-  if (bout.checks.length === 0) return <p className="p-3 text-faint">{bout.state === 'done' ? 'Nothing was judged: there was no change.' : 'Not judged yet.'}</p>;
+export function Checks({ bout, checks }: { bout: string; checks: CheckResult[] }) {
   return (
-    <Accordion.Root type="multiple" defaultValue={bout.checks.filter((c) => c.outcome === 'failed' || c.outcome === 'timeout').map((c) => c.name)}>
-      {bout.checks.map((c) => (
-        <Accordion.Item key={c.name} value={c.name} className="border-t border-line first:border-0">
+    <Accordion.Root type="multiple">
+      {checks.map((c) => (
+        <Accordion.Item key={c.name + c.way} value={c.name + c.way} className="border-t border-line first:border-0">
           <Accordion.Header>
             <Accordion.Trigger className="group flex w-full cursor-pointer flex-wrap items-center gap-3 px-3 py-2 text-left" disabled={c.outcome === 'not-run'}>
               <span aria-hidden="true" className="w-3 transition-transform group-data-[state=open]:rotate-90">
                 ▸
               </span>
               <span className="font-medium">{c.name}</span>
+              {WAYS[c.way] && <span className="text-xs text-faint">{WAYS[c.way]}</span>}
               <Pill look={LOOKS[c.outcome] ?? 'waiting'}>{c.outcome}</Pill>
               <span className="text-xs text-faint">{summary(c)}</span>
               <span className="ml-auto text-xs text-faint tabular-nums">{c.elapsed_ms === null ? '' : duration(c.elapsed_ms)}</span>
@@ -59,17 +60,7 @@ export function Checks({ bout }: { bout: BoutDetail }) {
           </Accordion.Header>
           <Accordion.Content className="border-t border-line bg-paper">
             <p className="px-3 pt-2 font-mono text-xs whitespace-pre-wrap text-faint">$ {visible(c.run)}</p>
-            {c.tests.length > 0 && (
-              <ul className="px-3 pt-2">
-                {c.tests.map((t) => (
-                  <li key={t.name} className="py-1">
-                    <Pill look="failed">{t.outcome}</Pill> <span className="font-mono text-xs">{visible(t.name)}</span>
-                    {t.message && <pre className="mt-1 max-h-60 overflow-auto border-l-2 border-bad/40 pl-3 font-mono text-xs whitespace-pre-wrap">{visible(t.message)}</pre>}
-                  </li>
-                ))}
-              </ul>
-            )}
-            <CheckLog bout={bout.id} check={c} />
+            <CheckLog bout={bout} check={c} />
           </Accordion.Content>
         </Accordion.Item>
       ))}

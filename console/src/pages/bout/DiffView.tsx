@@ -82,8 +82,8 @@ function FileDiff({ file }: { file: DiffFile }) {
   );
 }
 
-export function DiffView({ id }: { id: string }) {
-  const { data, error } = useQuery({ queryKey: ['diff', id], queryFn: () => service.diff(id), staleTime: Infinity });
+export function DiffView({ id, round }: { id: string; round: string | undefined }) {
+  const { data, error } = useQuery({ queryKey: ['diff', id, round], queryFn: () => service.diff(id, round), staleTime: Infinity });
   if (!data) return <Notice error={error} what="the change" />;
   if (data.files.length === 0) return <p className="p-3 text-faint">Nothing was changed.</p>;
   return (

@@ -13,6 +13,9 @@ function marks(b: Bout): string[] {
   const out: string[] = [];
   if (b.unconfined) out.push('unconfined');
   if (b.rerun > 0) out.push(`rerun ${b.rerun}`);
+  if (b.rounds > 1) out.push(`${b.rounds} rounds`);
+  if (b.verdict?.weakened?.length) out.push('weakened');
+  if (b.imported) out.push('elsewhere');
   return out;
 }
 
@@ -24,13 +27,13 @@ function Chip({ bout }: { bout: Bout }) {
       to={`/bouts/${bout.id}`}
       title={words(bout)}
       aria-label={`${bout.contender} on ${bout.task}, repeat ${bout.repeat}: ${words(bout)}`}
-      className={`flex items-center gap-1.5 rounded border px-1.5 py-1 text-xs no-underline hover:brightness-95 ${colours(look)}`}
+      className={`flex flex-wrap items-center gap-1.5 rounded border px-1.5 py-1 text-xs no-underline hover:brightness-95 ${colours(look)}`}
     >
       <Mark look={look} />
       <span className="truncate">{short}</span>
       <span className="ml-auto pl-1 whitespace-nowrap tabular-nums text-faint">{bout.elapsed_ms === null ? '' : duration(bout.elapsed_ms)}</span>
       {marks(bout).map((m) => (
-        <span key={m} className="rounded bg-lamp/15 px-1 text-lamp">
+        <span key={m} className="rounded bg-lamp/15 px-1 whitespace-nowrap text-lamp">
           {m}
         </span>
       ))}
@@ -68,8 +71,10 @@ export function BoutGrid({ contest }: { contest: ContestDetail }) {
               Contender
             </th>
             {contest.tasks.map((t) => (
-              <th key={t.task} scope="col" className="min-w-38 px-2 py-2 align-bottom font-medium">
-                <span className="text-ink">{t.task}</span>
+              <th key={t.task} scope="col" className="min-w-42 px-2 py-2 align-bottom font-medium">
+                <Link to={`/tasks/${t.task}`} className="text-ink">
+                  {t.task}
+                </Link>
                 <span className="line-clamp-2 font-normal">{t.title}</span>
               </th>
             ))}

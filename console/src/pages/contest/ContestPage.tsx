@@ -74,7 +74,8 @@ export function ContestPage() {
           <div className="h-full bg-water transition-[width]" style={{ width: `${(100 * counts.done) / Math.max(1, counts.bouts)}%` }} />
         </div>
       )}
-      <div className="grid items-start gap-4 min-[1100px]:grid-cols-[minmax(0,1fr)_minmax(27rem,31rem)]">
+      {/* Many tasks need the whole width; then the standings stand above them. */}
+      <div className={`grid items-start gap-4 ${data.tasks.length > 3 ? '' : 'min-[1100px]:grid-cols-[minmax(0,1fr)_minmax(30rem,34rem)]'}`}>
         <Panel
           title="Bouts"
           aside={
@@ -89,7 +90,7 @@ export function ContestPage() {
         >
           <BoutGrid contest={data} />
         </Panel>
-        <Panel title="Standings" aside={data.standings.final ? 'final' : 'so far'}>
+        <Panel title="Standings" className={data.tasks.length > 3 ? 'order-first' : ''} aside={data.standings.final ? 'final' : 'so far'}>
           <StandingsTable standings={data.standings} />
         </Panel>
       </div>

@@ -9,7 +9,7 @@ export function StandingsTable({ standings }: { standings: Standings }) {
         <table className="w-full text-left">
           <thead className="text-xs text-faint">
             <tr>
-              {['Contender', 'Passed', 'Success', 'Void', 'Elapsed', 'Files', 'Lines'].map((h, i) => (
+              {['Contender', 'Passed', 'In the end', 'First time', 'Void', 'Elapsed', 'Files', 'Lines'].map((h, i) => (
                 <th key={h} scope="col" className={`px-2 py-2 font-medium first:pl-3 last:pr-3 ${i > 0 ? 'text-right' : ''}`}>
                   {h}
                 </th>
@@ -34,6 +34,7 @@ export function StandingsTable({ standings }: { standings: Standings }) {
                     {share(r.success_share)}
                   </span>
                 </td>
+                <td className="px-2 py-2 text-right">{share(r.first_share)}</td>
                 <td className="px-2 py-2 text-right">{r.void}</td>
                 <td className="px-2 py-2 text-right whitespace-nowrap">{duration(r.median_elapsed_ms)}</td>
                 <td className="px-2 py-2 text-right">{figure(r.median_files)}</td>
@@ -46,7 +47,7 @@ export function StandingsTable({ standings }: { standings: Standings }) {
         </table>
       </div>
       <ul className="list-none border-t border-line px-3 py-2 text-xs text-faint">
-        <li>Elapsed, files and lines are medians over the bouts that passed or failed.</li>
+        <li>In the end: repair rounds included; first time: without one. Elapsed, files and lines are medians over the bouts that passed or failed.</li>
         {standings.notes.map((n) => (
           <li key={n}>Note: {n}.</li>
         ))}
