@@ -3,6 +3,7 @@ package schedule
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"time"
 
@@ -116,7 +117,11 @@ func (s *Scheduler) taken(ctx context.Context, in *Import, b *store.Bout, p *wor
 		}
 		in.Patch = br.Diff
 	}
-	return s.engine.Git.Between(ctx, p, s.engine.Scratch(), in.Patch)
+	captured, err := s.engine.Git.Between(ctx, p, s.engine.Scratch(), in.Patch)
+	if err == nil && in.Branch == "" && !captured.Changed() {
+		return nil, errors.New("the patch changes nothing; it should be as git diff prints it")
+	}
+	return captured, err
 }
 
 // beside finds a bout's place in a contest that there is already.

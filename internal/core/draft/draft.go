@@ -11,6 +11,7 @@ import (
 	"slices"
 	"sort"
 	"strings"
+	"unicode"
 
 	"agonometer/internal/core/protect"
 	"agonometer/internal/core/specfile"
@@ -81,6 +82,7 @@ func (f *From) name() string {
 func Write(f From) Draft {
 	out := Draft{Name: f.name(), Files: map[string][]byte{}}
 	out.Main = out.Name + ".md"
+	f.Message = plain(f.Message)
 	subject, body, _ := strings.Cut(f.Message, "\n")
 	if strings.TrimSpace(subject) == "" {
 		subject = "What commit " + f.Commit[:min(12, len(f.Commit))] + " did"
@@ -212,6 +214,17 @@ func list(names []string) string {
 		quoted[i] = quote(n)
 	}
 	return "[" + strings.Join(quoted, ", ") + "]"
+}
+
+// plain takes what is no text out of a message: bytes that are not UTF-8 and
+// control characters.
+func plain(s string) string {
+	return strings.Map(func(r rune) rune {
+		if unicode.IsControl(r) && r != '\n' && r != '\t' {
+			return -1
+		}
+		return r
+	}, strings.ToValidUTF8(s, ""))
 }
 
 // quote writes a text as YAML: JSON strings are YAML's double-quoted ones.

@@ -467,7 +467,7 @@ func (out *Result) count(stage *task.Stage, b *Baseline, deciding, own Run) {
 		case run.TimedOut:
 			res.TimedOut = true
 			res.Why = "it did not end in its time"
-		case c.Reads.SeesTests() && (deciders[name] == 0 || stage.Goal == nil && b.Reference == nil) && res.Missed+res.Broken == 0 && !run.OK():
+		case c.Reads.SeesTests() && (deciders[name] == 0 || stage.Goal == nil && b.Reference == nil) && res.Missed+res.Broken == 0 && !run.OK() && !onlyUnsteady(out.Rows, run):
 			// Nothing says which tests count: then all of them do, and the exit status.
 			res.Why = wholeRun(run)
 		case c.Reads.SeesTests() && res.Missed+res.Broken > 0:
@@ -519,6 +519,20 @@ func (out *Result) count(stage *task.Stage, b *Baseline, deciding, own Run) {
 	if unsteady > 0 {
 		out.Flags = append(out.Flags, plural(unsteady, "unsteady guard")+": failed, and passed when run again; not held against anyone")
 	}
+}
+
+// onlyUnsteady tells whether the tests of a run that failed are all unsteady guards.
+func onlyUnsteady(rows []Row, run *CheckRun) bool {
+	unsteady, failed := 0, 0
+	for i := range rows {
+		if r := &rows[i]; r.Check == run.Check && r.After == testlog.Failed {
+			failed++
+			if r.Unsteady {
+				unsteady++
+			}
+		}
+	}
+	return unsteady > 0 && failed == unsteady && run.Trouble == "" && !run.TimedOut
 }
 
 func unsteadyWhole(rows []Row, check string) bool {

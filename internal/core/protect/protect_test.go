@@ -1,0 +1,130 @@
+package protect
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"agonometer/internal/core/patch"
+	"agonometer/internal/core/task"
+)
+
+func TestIsTest(t *testing.T) {
+	for name, want := range map[string]bool{
+		"tide/tide_test.go": true, "tide/tide.go": false, "src/lamp.test.js": true, "src/lamp.spec.tsx": true, "src/latest.js": false, "test/helper.js": true,
+		"a/tests/b.py": true, "test_lamp.py": true, "lamp_test.py": true, "conftest.py": true, "contest.py": false, "src/LampTest.java": true, "spec/lamp_spec.rb": true,
+		"tide/testdata/march.txt": true, "protest/a.go": false, "src/__tests__/a.ts": true, "lamps.bats": true, "README.md": false,
+	} {
+		assert.Equal(t, want, IsTest(nil, name), name)
+	}
+	assert.True(t, IsTest([]string{"proofs/**"}, "proofs/a.txt"), "a task can say what its tests are")
+	assert.False(t, IsTest([]string{"proofs/**"}, "a_test.go"))
+}
+
+func exists(names ...string) func(string) bool {
+	return func(name string) bool {
+		for _, n := range names {
+			if n == name {
+				return true
+			}
+		}
+		return false
+	}
+}
+
+func TestNamed(t *testing.T) {
+	has := exists("scripts/check.sh", "lamp.txt", "main.py", "conf.yaml")
+	checks := []task.Check{{Run: "./scripts/check.sh --strict && grep -q on lamp.txt"}, {Run: "python3 main.py -c conf.yaml > out.txt"}, {Run: "if then ("}, {Run: "sh /scripts/check.sh ../main.py"}}
+	assert.Equal(t, []string{"scripts/check.sh", "main.py", "conf.yaml"}, Named(checks, has))
+}
+
+func taskWith(f func(*task.Task)) *task.Task {
+	t := &task.Task{}
+	t.Stages = []task.Stage{{}}
+	f(t)
+	return t
+}
+
+func TestPlan(t *testing.T) {
+	has := exists("a_test.go", "b_test.go", "a.go", "check.sh", "vitest.config.ts", "test/free.js")
+	checks := []task.Check{{Run: "sh check.sh"}}
+	changed := []string{"a.go", "a_test.go", "b_test.go", "new_test.go", "check.sh", "new.go", "vitest.config.ts", "jest.config.js", "test/free.js"}
+	p := PlanFor(taskWith(func(t *task.Task) { t.Unprotected = []string{"test/free.js"} }), checks, changed, has)
+	assert.Equal(t, []string{"a_test.go", "b_test.go", "check.sh", "vitest.config.ts"}, p.PutBack)
+	assert.Equal(t, []string{"jest.config.js", "new_test.go"}, p.Remove)
+	p = PlanFor(taskWith(func(t *task.Task) { t.Scope, t.Protected = []string{"check.sh"}, []string{"a.go"} }), checks, changed, has)
+	assert.NotContains(t, p.PutBack, "check.sh", "a check's script that the task wants changed is not put back")
+	assert.Contains(t, p.PutBack, "a.go", "the task can protect more")
+	p = PlanFor(taskWith(func(t *task.Task) {
+		t.Stages[0].Reference = []byte("diff --git a/check.sh b/check.sh\n--- a/check.sh\n+++ b/check.sh\n@@ -1 +1 @@\n-a\n+b\n")
+	}), checks, changed, has)
+	assert.NotContains(t, p.PutBack, "check.sh", "nor one that the reference changes")
+	assert.True(t, PlanFor(taskWith(func(*task.Task) {}), nil, []string{"a.go", "new.go"}, has).Empty())
+}
+
+func diff(t *testing.T, text string) []patch.File {
+	t.Helper()
+	files, err := patch.Parse([]byte(text), 0)
+	require.NoError(t, err)
+	return files
+}
+
+func edit(name string, lines ...string) string {
+	old, now := 0, 0
+	for _, l := range lines {
+		switch l[0] {
+		case '+':
+			now++
+		case '-':
+			old++
+		default:
+			old++
+			now++
+		}
+	}
+	head := func(n int) string {
+		if n == 0 {
+			return "0,0"
+		}
+		return "1," + string(rune('0'+n))
+	}
+	return "diff --git a/" + name + " b/" + name + "\n--- a/" + name + "\n+++ b/" + name + "\n@@ -" + head(old) + " +" + head(now) + " @@\n" + strings.Join(lines, "\n") + "\n"
+}
+
+func TestWeakened(t *testing.T) {
+	has := exists("a_test.go", "test/lamp.test.js", "package.json", "Makefile", "go.go")
+	cases := []struct {
+		name, diff string
+		kinds      []Kind
+		line       int64
+	}{
+		{"lines changed", edit("a_test.go", " func TestA() {", "-	if got != 2 {", "+	if got > 100 {", " }"), []Kind{Changed}, 2},
+		{"lines only added", edit("a_test.go", " func TestA() {", "+func TestB() {}", " }"), nil, 0},
+		{"a skip added", edit("a_test.go", " func TestA() {", `+	t.Skip("later")`, " }"), []Kind{Skipped}, 2},
+		{"only one left", edit("test/lamp.test.js", "-test('a', () => {});", "+test.only('a', () => {});"), []Kind{Changed, Skipped}, 1},
+		{"the run is ended", edit("a_test.go", " func TestMain() {", "+	os.Exit(0)", " }"), []Kind{Skipped}, 2},
+		{"deleted", "diff --git a/a_test.go b/a_test.go\ndeleted file mode 100644\nindex 1..0\n--- a/a_test.go\n+++ /dev/null\n@@ -1 +0,0 @@\n-x\n", []Kind{Deleted}, 0},
+		{"moved away", "diff --git a/a_test.go b/a.txt\nsimilarity index 100%\nrename from a_test.go\nrename to a.txt\n", []Kind{Deleted}, 0},
+		{"a script of the manifest", edit("package.json", " {", `-  "test": "node --test"`, `+  "test": "true"`, " }"), []Kind{Narrowed}, 2},
+		{"something else in the manifest", edit("package.json", " {", `-  "version": "1"`, `+  "version": "2"`, " }"), nil, 0},
+		{"source", edit("go.go", "-	t.Skip()", "+	a.Skip()"), nil, 0},
+	}
+	for _, c := range cases {
+		t.Run(c.name, func(t *testing.T) {
+			got := Weakened(taskWith(func(*task.Task) {}), nil, diff(t, c.diff), has)
+			var kinds []Kind
+			for _, w := range got {
+				kinds = append(kinds, w.Kind)
+				assert.NotEmpty(t, w.Words())
+			}
+			assert.Equal(t, c.kinds, kinds)
+			if len(got) > 0 {
+				assert.Equal(t, c.line, got[0].Line)
+			}
+		})
+	}
+	free := taskWith(func(t *task.Task) { t.Unprotected = []string{"**"} })
+	assert.Empty(t, Weakened(free, nil, diff(t, edit("a_test.go", "-a", "+b")), has), "what the task leaves to the contender is not weakened")
+}
