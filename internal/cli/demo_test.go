@@ -5,6 +5,8 @@ import (
 	"log/slog"
 	"os"
 	"os/exec"
+	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -27,7 +29,7 @@ func TestDemoOnce(t *testing.T) {
 	cmd.Env = append(os.Environ(), "AGONOMETER_TEST_CLIENT=1")
 	out, err := cmd.CombinedOutput()
 	require.NoError(t, err, string(out))
-	assert.Contains(t, string(out), "24/24")
+	assert.Contains(t, string(out), "36/36")
 
 	t.Setenv("AGONOMETER_DATA", data)
 	s, err := service.Start(service.Options{Data: data, Listen: "127.0.0.1:0", Log: slog.New(slog.DiscardHandler)})
@@ -39,7 +41,7 @@ func TestDemoOnce(t *testing.T) {
 	assert.Equal(t, "done", contests[0].State)
 	var bouts []api.Bout
 	require.NoError(t, json.Unmarshal([]byte(must(t, "bout", "list", "--format", "json")), &bouts))
-	assert.Len(t, bouts, 24)
+	assert.Len(t, bouts, 36)
 	passed := map[string]int{}
 	late := 0
 	for _, b := range bouts {
@@ -51,8 +53,96 @@ func TestDemoOnce(t *testing.T) {
 		}
 	}
 	// Each stand-in has its character.
-	assert.Equal(t, 8, passed["turnstone"])
+	assert.Equal(t, 12, passed["turnstone"])
 	assert.Equal(t, 8, passed["whimbrel"])
-	assert.Equal(t, 3, passed["sanderling"])
-	assert.Equal(t, 1, late)
+	assert.Equal(t, 5, passed["sanderling"])
+	assert.Equal(t, 2, late)
+	// One weakens a test, one uses what it does not declare, one needs a second round: all in plain words.
+	words := map[string]string{}
+	for _, b := range bouts {
+		words[b.Task+" "+b.Contender] += must(t, "bout", "show", b.ID)
+	}
+	assert.Contains(t, words["squat sanderling"], "berth/berth_test.go:66 skips a test")
+	assert.Contains(t, words["squat sanderling"], "tidebook/berth TestWindowsAllDay")
+	assert.Contains(t, words["export whimbrel"], "passes where it was made, fails on a clean copy")
+	assert.Contains(t, words["springs whimbrel"], "First time     failed")
+	assert.Contains(t, words["overdue whimbrel"], "NOTES.md")
+
+	// And every task of the demo is fair.
+	tasks, err := filepath.Glob(filepath.Join(data, "demo", "tasks", "*.md"))
+	require.NoError(t, err)
+	out2 := must(t, append([]string{"task", "prove"}, tasks...)...)
+	assert.NotContains(t, out2, "not proved")
+	assert.Contains(t, out2, "proved: 6 goals, 29 guards")
+	assert.NotContains(t, must(t, "contest", "start", filepath.Join(data, "demo", "quick.yaml"), "--dry-run"), "fair")
+}
+
+// The quick demo, and what can be made of the demo's repositories.
+func TestQuickDemo(t *testing.T) {
+	data := t.TempDir()
+	self, err := os.Executable()
+	require.NoError(t, err)
+	cmd := exec.Command(self, "demo", "--contest", "quick", "--once", "--data", data, "--listen", "127.0.0.1:0")
+	cmd.Env = append(os.Environ(), "AGONOMETER_TEST_CLIENT=1")
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, string(out))
+	assert.Contains(t, string(out), "3/3")
+
+	t.Setenv("AGONOMETER_DATA", data)
+	s, err := service.Start(service.Options{Data: data, Listen: "127.0.0.1:0", Log: slog.New(slog.DiscardHandler)})
+	require.NoError(t, err)
+	defer s.Close()
+	port := filepath.Join(data, "demo")
+
+	// A task is drafted from every commit; those of the Go project are part of test-long.
+	repository := filepath.Join(port, "repositories", "lampkeeper")
+	list, err := exec.Command("git", "-C", repository, "rev-list", "main").Output()
+	require.NoError(t, err)
+	commits := strings.Fields(string(list))
+	require.Len(t, commits, 6)
+	goals := 0
+	drafts := t.TempDir()
+	for _, commit := range commits {
+		out := must(t, "task", "draft", "--repository", repository, "--commit", commit, "--out", drafts)
+		assert.Contains(t, out, "Rewrite the brief")
+		if !strings.Contains(out, " 0 goal tests") {
+			goals++
+		}
+	}
+	assert.Equal(t, 5, goals, "only one commit has no tests")
+	files, err := filepath.Glob(filepath.Join(drafts, "*.md"))
+	require.NoError(t, err)
+	assert.Len(t, files, 6)
+	must(t, append([]string{"validate"}, files...)...)
+	code, _, errs := run(t, "task", "draft", "--repository", repository, "--commit", commits[1], "--out", drafts)
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errs, "is there already; nothing was written")
+
+	assert.Contains(t, must(t, "task", "prove", filepath.Join(port, "tasks", "overdue.md")), "proved: 4 goals")
+	code, out2, _ := run(t, "task", "prove", filepath.Join(port, "tasks", "overdue.md"), "--repeats", "1", "--format", "json")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, out2, `"proved": false`)
+	code, _, errs = run(t, "task", "prove", filepath.Join(port, "quick.yaml"))
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errs, "is not a task file")
+
+	imported := must(t, "bout", "import", "--task", filepath.Join(port, "tasks", "ledger.md"), "--contender", "dunlin", "--patch", filepath.Join(port, "references", "ledger.patch"), "--took", "25m", "--notes", "by hand")
+	assert.Contains(t, imported, "passed: every check passed")
+	assert.Contains(t, imported, "25 min 00 s")
+	assert.Contains(t, imported, "by hand")
+	answer := filepath.Join(t.TempDir(), "said.md")
+	require.NoError(t, os.WriteFile(answer, []byte("no idea"), 0o644))
+	for _, args := range [][]string{
+		{"--task", "ledger", "--contender", "dunlin"},
+		{"--task", "ledger", "--contender", "dunlin", "--patch", "x", "--folder", "y"},
+		{"--task", "ledger", "--contender", "dunlin", "--branch", "x"},
+	} {
+		code, _, _ := run(t, append([]string{"bout", "import"}, args...)...)
+		assert.NotZero(t, code, args)
+	}
+	again := must(t, "contest", "rejudge", "--task", "ledger")
+	assert.Contains(t, again, "3 bouts were judged more than once")
+	code, _, errs = run(t, "contest", "rejudge", "--file", filepath.Join(port, "nowhere.yaml"))
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errs, "name it with --file")
 }

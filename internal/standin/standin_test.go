@@ -29,12 +29,12 @@ func TestEveryPlaybookFitsItsTask(t *testing.T) {
 	require.NoError(t, err)
 	var books []Playbook
 	require.NoError(t, yaml.Unmarshal(data, &books))
-	require.Len(t, books, 4)
+	require.Len(t, books, 6)
 	for _, book := range books {
 		file := filepath.Join(dir, "tasks", book.Name+".md")
 		source, err := os.ReadFile(file)
 		require.NoError(t, err)
-		one, doc := task.Parse(file, file, source, nil)
+		one, doc := task.Parse(file, file, source, named(t, file, source))
 		require.Empty(t, doc.Problems)
 		for _, c := range Characters() {
 			for _, way := range c.Ways {
@@ -44,9 +44,18 @@ func TestEveryPlaybookFitsItsTask(t *testing.T) {
 					require.NoError(t, err, string(out))
 					c.Ways, c.Hangs, c.Tests = []Way{{way.Patch, 1}}, 0, 0
 					var said bytes.Buffer
-					require.NoError(t, Run{Character: c, Brief: one.Brief, Seed: 1, Dir: work, Out: &said, Playbooks: demo.Playbooks()}.Do(t.Context()))
+					run := Run{Character: c, Brief: one.Brief, Seed: 1, Dir: work, Out: &said, Playbooks: demo.Playbooks(), Home: t.TempDir()}
+					require.NoError(t, run.Do(t.Context()))
 					assert.Contains(t, said.String(), "looked at")
+					if one.Kind == task.Question {
+						assert.Regexp(t, `[a-z]+\.(go|js):[0-9]+`, said.String())
+						return
+					}
 					assert.Contains(t, said.String(), "done.")
+					// A later round, with words that are no brief: it knows what it was at.
+					run.Brief = "This is not yet right."
+					require.NoError(t, run.Do(t.Context()))
+					assert.Contains(t, said.String(), "looking at what I made again")
 					changed, err := exec.Command(git, "-C", work, "status", "--porcelain").Output()
 					require.NoError(t, err)
 					assert.NotEmpty(t, changed)
@@ -54,6 +63,27 @@ func TestEveryPlaybookFitsItsTask(t *testing.T) {
 			}
 		}
 	}
+}
+
+// named reads what a task file names.
+func named(t *testing.T, file string, source []byte) map[string][]byte {
+	t.Helper()
+	out := map[string][]byte{}
+	files, folders := task.Names(file, source)
+	for _, dir := range folders {
+		require.NoError(t, filepath.WalkDir(dir, func(name string, d fs.DirEntry, err error) error {
+			if err == nil && !d.IsDir() {
+				files = append(files, name)
+			}
+			return err
+		}))
+	}
+	for _, name := range files {
+		data, err := os.ReadFile(name)
+		require.NoError(t, err)
+		out[name] = data
+	}
+	return out
 }
 
 func TestTheSameSeedGivesTheSamePlan(t *testing.T) {

@@ -3,6 +3,7 @@ package store
 import (
 	"bytes"
 	"context"
+	"database/sql"
 	"os"
 	"path/filepath"
 	"strings"
@@ -203,4 +204,72 @@ func TestUnknownRecords(t *testing.T) {
 	assert.ErrorIs(t, err, ErrNotFound)
 	_, err = s.Bout(t.Context(), "01X")
 	assert.ErrorIs(t, err, ErrNotFound)
+}
+
+// Records of the first version are taken along: what was one bout with one
+// change becomes one with one round, and its verdict that of the first time too.
+func TestRecordsOfTheFirstVersion(t *testing.T) {
+	dir := t.TempDir()
+	db, err := sql.Open("sqlite", filepath.Join(dir, "records.sqlite"))
+	require.NoError(t, err)
+	first, err := migrationFiles.ReadFile("migrations/0001_first.sql")
+	require.NoError(t, err)
+	_, err = db.Exec(string(first) + `
+		PRAGMA user_version = 1;
+		INSERT INTO contests VALUES ('C', 'trial', 'Trial', 'done', 1, 0, 1, 1, '/c.yaml', '', '2031-03-05 10:00:00+00:00', NULL, NULL);
+		INSERT INTO contest_tasks VALUES ('C', 0, 'lamp', 'Lamp', '/r', 'abc', 'd', 'small', '[]', '[]', '{}', '', 'Light it.');
+		INSERT INTO bouts (id, contest_id, position, task, contender, "repeat", rerun, seed, state, elapsed_ms, exit_code, diff, shown, log, result_tree, footprint, created_at, captured_at)
+			VALUES ('B', 'C', 0, 'lamp', 'knot', 1, 0, 7, 'done', 1200, 0, '', '', '', 'tree', '{"files":2}', '2031-03-05 10:00:00+00:00', '2031-03-05 10:01:00+00:00'),
+			('V', 'C', 1, 'lamp', 'knot', 2, 0, 8, 'done', NULL, NULL, '', '', '', '', NULL, '2031-03-05 10:00:00+00:00', NULL);
+		INSERT INTO judgements VALUES ('J', 'B', '2031-03-05 10:02:00+00:00', '{"outcome":"passed","reason":"checks-passed"}', 'passed', 'checks-passed', 12);
+		INSERT INTO check_results VALUES ('J', 0, 'lit', 'true', 'exit', 'passed', 0, '', 5, '', NULL, '', '', 0);`)
+	require.NoError(t, err)
+	require.NoError(t, db.Close())
+
+	s := open(t, dir)
+	b, err := s.Bout(t.Context(), "B")
+	require.NoError(t, err)
+	require.Len(t, b.Rounds, 1)
+	assert.Equal(t, RoundOpening, b.Rounds[0].Kind)
+	assert.EqualValues(t, 1200, *b.Rounds[0].ElapsedMS)
+	assert.Equal(t, 2, b.Rounds[0].Footprint.Files)
+	assert.Equal(t, 1, b.RoundsUsed)
+	assert.Equal(t, verdict.Passed, b.First().Outcome)
+	assert.Equal(t, WayDeciding, b.Judgements[0].Checks[0].Way)
+	assert.Nil(t, b.Imported)
+	v, err := s.Bout(t.Context(), "V")
+	require.NoError(t, err)
+	assert.Empty(t, v.Rounds, "what was never captured has no round")
+	c, err := s.Contest(t.Context(), "C")
+	require.NoError(t, err)
+	assert.Equal(t, KindContest, c.Kind)
+	tasks, err := s.Tasks(t.Context(), "C")
+	require.NoError(t, err)
+	assert.EqualValues(t, "change", tasks[0].Kind)
+}
+
+// What is known of a task: the newest full proving of that very version decides.
+func TestKnown(t *testing.T) {
+	s := open(t, t.TempDir())
+	known := func(digest string) Proved {
+		k, _, err := s.Known(t.Context(), "lamp", digest)
+		require.NoError(t, err)
+		return k
+	}
+	prove := func(digest string, repeats int, proved bool) {
+		p := &Proving{Task: "lamp", Digest: digest, Repeats: repeats}
+		require.NoError(t, s.CreateProving(t.Context(), p))
+		p.State, p.Result = ProvingDone, &ProvingResult{Proved: proved}
+		require.NoError(t, s.SetProving(t.Context(), p))
+	}
+	assert.Equal(t, ProvedNo, known("a"))
+	prove("a", 1, false)
+	assert.Equal(t, ProvedNo, known("a"))
+	prove("a", 3, true)
+	assert.Equal(t, ProvedYes, known("a"))
+	prove("a", 1, false)
+	assert.Equal(t, ProvedYes, known("a"), "a short one takes nothing back")
+	assert.Equal(t, ProvedChanged, known("b"))
+	prove("a", 3, false)
+	assert.Equal(t, ProvedNo, known("a"), "a full one does")
 }

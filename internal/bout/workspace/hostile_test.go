@@ -85,3 +85,49 @@ func scramble(t *testing.T, rng *rand.Rand, dir string) {
 		}
 	}
 }
+
+// What is laid over a result lands inside it, whatever links the result holds.
+func TestLayStaysInside(t *testing.T) {
+	dir := t.TempDir()
+	outside := filepath.Join(dir, "outside")
+	w := &Workspace{Prepared: &Prepared{Dir: filepath.Join(dir, "prepared")}, Dir: filepath.Join(dir, "w")}
+	for _, d := range []string{outside, w.Tree(), w.Prepared.Template()} {
+		require.NoError(t, os.MkdirAll(d, 0o755))
+	}
+	put := func(name, text string) {
+		t.Helper()
+		require.NoError(t, os.MkdirAll(filepath.Dir(name), 0o755))
+		require.NoError(t, os.WriteFile(name, []byte(text), 0o644))
+	}
+	put(filepath.Join(outside, "a_test.go"), "untouched")
+	put(filepath.Join(w.Prepared.Template(), "deep", "a_test.go"), "of the start")
+	require.NoError(t, os.Symlink("a_test.go", filepath.Join(w.Prepared.Template(), "deep", "link")))
+	require.NoError(t, os.Symlink(outside, filepath.Join(w.Tree(), "deep"))) // a folder that became a link
+	require.NoError(t, os.Symlink(filepath.Join(outside, "a_test.go"), filepath.Join(w.Tree(), "file")))
+	put(filepath.Join(w.Tree(), "was-folder"), "a file now")
+	require.NoError(t, os.MkdirAll(filepath.Join(w.Tree(), "sealed.sh", "x"), 0o755)) // a file that became a folder
+	require.NoError(t, w.Lay(Laid{PutBack: []string{"deep/a_test.go", "deep/link"}, Remove: []string{"gone/a", "was-folder/b"},
+		Files: map[string][]byte{"file": []byte("sealed"), "was-folder/in/c": []byte("c"), "sealed.sh": []byte("#!/bin/sh\n")}}))
+	read := func(name string) string {
+		data, err := os.ReadFile(name)
+		require.NoError(t, err)
+		return string(data)
+	}
+	assert.Equal(t, "untouched", read(filepath.Join(outside, "a_test.go")))
+	assert.Equal(t, "of the start", read(filepath.Join(w.Tree(), "deep", "a_test.go")))
+	target, err := os.Readlink(filepath.Join(w.Tree(), "deep", "link"))
+	require.NoError(t, err)
+	assert.Equal(t, "a_test.go", target)
+	assert.Equal(t, "sealed", read(filepath.Join(w.Tree(), "file")))
+	assert.Equal(t, "c", read(filepath.Join(w.Tree(), "was-folder", "in", "c")))
+	st, err := os.Stat(filepath.Join(w.Tree(), "sealed.sh"))
+	require.NoError(t, err)
+	assert.EqualValues(t, 0o755, st.Mode().Perm())
+	// Taking out through a link takes nothing out there.
+	require.NoError(t, os.Remove(filepath.Join(w.Tree(), "deep", "a_test.go")))
+	require.NoError(t, os.RemoveAll(filepath.Join(w.Tree(), "deep")))
+	require.NoError(t, os.Symlink(outside, filepath.Join(w.Tree(), "deep")))
+	require.NoError(t, w.Lay(Laid{Remove: []string{"deep/a_test.go"}}))
+	assert.Equal(t, "untouched", read(filepath.Join(outside, "a_test.go")))
+	assert.Error(t, w.Lay(Laid{Files: map[string][]byte{"../escape": nil}}))
+}
