@@ -52,12 +52,15 @@ test: need-chromium build lint ## everything that must hold; under ten minutes
 test-long: test ## the race detector, a minute of each fuzz target, and the whole demo
 	CGO_ENABLED=1 go test -race -timeout 40m ./internal/schedule/... ./internal/store/... ./internal/service/... ./internal/bout/... ./internal/client/...
 	go test -run '^$$' -fuzz FuzzDecode -fuzztime 60s ./internal/core/specfile
-	go test -run '^$$' -fuzz FuzzReadGoTest -fuzztime 60s ./internal/core/testlog
+	for f in ReadGoTest ReadJUnit ReadTAP ReadNumber; do go test -run '^$$' -fuzz "^Fuzz$$f$$" -fuzztime 60s ./internal/core/testlog || exit 1; done
+	go test -run '^$$' -fuzz FuzzExamine -fuzztime 60s ./internal/core/answer
+	go test -run '^$$' -fuzz FuzzParseTask -fuzztime 60s ./internal/core/task
 	go test -run '^$$' -fuzz FuzzParse -fuzztime 60s ./internal/core/patch
 	AGONOMETER_LONG=1 go test -timeout 20m -run TestDemo ./internal/cli
 
 bench: build ## the harness's own time, as ratios to plain git; see docs/performance.md
 	go test -run '^$$' -bench . -benchtime 5x -timeout 30m ./internal/bout
+	go test -run '^$$' -bench 100k -benchtime 5x ./internal/core/testlog
 
 docs: need-go console/node_modules/.ready ## write the schemas, the OpenAPI document and the console's types anew
 	go run ./internal/docgen

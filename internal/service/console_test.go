@@ -117,8 +117,8 @@ func TestConsole(t *testing.T) {
 	good := only(t, d, "good")
 	require.NoError(t, chromedp.Do(ctx, chromedp.Click(`//a[contains(@aria-label, 'good on lamp, repeat 1: passed')]`), chromedp.WaitVisible(`section[aria-label="Facts"]`)))
 	assert.Contains(t, text(t, ctx, "main"), "every check passed")
-	require.NoError(t, chromedp.Do(ctx, chromedp.Click(`//h3/button[contains(., 'lit')]`), chromedp.WaitVisible(`[data-state="open"] pre`)))
-	assert.Contains(t, text(t, ctx, `[data-state="open"] pre`), "<b>checking</b>")
+	require.NoError(t, chromedp.Do(ctx, chromedp.Click(`//section[@aria-label='Checks']//button[contains(., 'lit')]`), chromedp.WaitVisible(`section[aria-label="Checks"] [data-state="open"] pre`)))
+	assert.Contains(t, text(t, ctx, `section[aria-label="Checks"] [data-state="open"] pre`), "<b>checking</b>")
 	require.NoError(t, chromedp.Do(ctx, chromedp.Click(`//button[text()='Change']`), chromedp.WaitVisible(`//td[contains(., 'onerror')]`)))
 	diff := text(t, ctx, `[role="tabpanel"][data-state="active"]`)
 	for _, want := range []string{"lamp.txt", "note.html", "<img src=x onerror", "␛[31mred"} {
@@ -153,6 +153,54 @@ func TestConsoleStopsAContest(t *testing.T) {
 		chromedp.Navigate(s.URL()+"/contests/"+d.ID), chromedp.Click(`//button[contains(., 'Stop the contest')]`), chromedp.WaitVisible(`[role="alertdialog"]`),
 		chromedp.Click(`//button[text()='Stop it']`), chromedp.WaitVisible(`p[data-state="stopped"]`)))
 	assert.Contains(t, text(t, ctx, `section[aria-label="Standings"]`), "the contest was stopped before its end")
+	for _, said := range complaints() {
+		assert.NotContains(t, said, "Content Security Policy")
+	}
+}
+
+// Rounds as steps, tests before and after with their output one key away, and
+// the page of a task.
+func TestConsoleShowsTheJudgement(t *testing.T) {
+	p := newQuay(t, "repair_rounds: 1\n", map[string]string{
+		"mends":   "contender: mends\ntitle: Mends\nrun: [sh, -c, '" + strings.ReplaceAll(spoil+"; "+weaken, "'", "''") + "']\nrun_again: [sh, -c, '" + strings.ReplaceAll(solve+`; echo "echo ok - mine" > test/mine.t`, "'", "''") + "']\n",
+		"hostile": `printf 'case $0 in *.t) echo "not ok - <img src=x onerror=document.title=1>";; esac\ndepth() { echo 0; }\n' > depth.sh`,
+	})
+	s, c := start(t, t.TempDir())
+	proved(t, c, p, "quay.md", 3)
+	d := finish(t, c, begin(t, c, p))
+	ctx, complaints, _ := newBrowser(t)
+	require.NoError(t, chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800), chromedp.Navigate(s.SignInLink()), chromedp.WaitVisible(`main table`),
+		chromedp.Navigate(s.URL()+"/bouts/"+only(t, d, "mends").ID), chromedp.WaitVisible(`ol[aria-label="Rounds"]`)))
+	assert.Contains(t, text(t, ctx, "main"), "First time: failed. In the end: passed, after 2 rounds.")
+	steps := text(t, ctx, `ol[aria-label="Rounds"]`)
+	assert.Contains(t, steps, "Opening")
+	assert.Contains(t, steps, "Repair")
+	assert.Contains(t, text(t, ctx, `section[aria-label="Own tests"]`), "mine")
+	assert.Contains(t, text(t, ctx, `[role="tabpanel"]`), "This is not yet right")
+
+	// The first round: what broke, with its output opened from the keyboard.
+	require.NoError(t, chromedp.Do(ctx, chromedp.Click(`ol[aria-label="Rounds"] li:first-child button`), chromedp.WaitVisible(`section[aria-label="Guards broken"]`)))
+	assert.Contains(t, text(t, ctx, `section[aria-label="Goals missed"]`), "silt")
+	_, err := chromedp.Run(ctx, chromedp.Evaluate[bool](`(() => { document.querySelector('section[aria-label="Guards broken"] button').focus(); return true; })()`))
+	require.NoError(t, err)
+	require.NoError(t, chromedp.Do(ctx, chromedp.KeyEvent(kb.Enter), chromedp.WaitVisible(`section[aria-label="Guards broken"] pre`)))
+	assert.Contains(t, text(t, ctx, `section[aria-label="Guards broken"] pre`), "depth = 9, want 10")
+	assert.Contains(t, text(t, ctx, `section[aria-label="Weakened tests"]`), "test/depth.t:4 was changed")
+	require.NoError(t, chromedp.Do(ctx, chromedp.Click(`//button[text()='Change']`), chromedp.WaitVisible(`//td[contains(., '$2 - 1')]`)))
+
+	// The task, with its proving and its bouts.
+	require.NoError(t, chromedp.Do(ctx, chromedp.Click(`h1 a`), chromedp.WaitVisible(`section[aria-label="Proving"] table`)))
+	assert.Contains(t, text(t, ctx, "main"), "Depth must take the silt off.")
+	assert.Contains(t, text(t, ctx, `section[aria-label="Proving"]`), "keeps all 3 guards")
+	assert.Contains(t, text(t, ctx, `section[aria-label="Bouts"]`), "mends")
+	require.NoError(t, chromedp.Do(ctx, chromedp.Click(`//nav/a[text()='Tasks']`), chromedp.WaitVisible(`//h2[text()='Tasks']`)))
+	assert.Contains(t, text(t, ctx, "main table"), "proved")
+
+	// A contender's text is text here too.
+	require.NoError(t, chromedp.Do(ctx, chromedp.Navigate(s.URL()+"/bouts/"+only(t, d, "hostile").ID), chromedp.WaitVisible(`section[aria-label="Guards broken"]`)))
+	title, err := chromedp.Run(ctx, chromedp.Title())
+	require.NoError(t, err)
+	assert.Equal(t, "hostile on quay - Agonometer", title)
 	for _, said := range complaints() {
 		assert.NotContains(t, said, "Content Security Policy")
 	}

@@ -105,3 +105,21 @@ func TestBounds(t *testing.T) {
 	require.NoError(t, again.UnmarshalText(text))
 	assert.Equal(t, b, again)
 }
+
+func FuzzParseTask(f *testing.F) {
+	f.Add([]byte(good))
+	f.Add([]byte(question))
+	f.Add(with("sealed: {folder: hidden}\nfollow_ups:\n  - {name: a, brief: b, reference_patch: p}"))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		files, folders := Names("/c/t.md", data)
+		bundle := map[string][]byte{}
+		for _, name := range append(files, folders...) {
+			bundle[name], bundle[name+"/x_test.go"] = data, data
+		}
+		one, doc := Parse("/c/t.md", "t.md", data, bundle)
+		if len(doc.Problems) == 0 && len(one.Stages) == 0 {
+			t.Fatal("a task that is right has a stage")
+		}
+		one.Digest("c")
+	})
+}
