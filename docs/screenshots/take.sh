@@ -20,8 +20,8 @@ if command -v Xvfb >/dev/null && command -v xterm >/dev/null && command -v impor
   screen=$!
   trap 'kill $screen $service 2>/dev/null; wait $service 2>/dev/null || true' EXIT
   sleep 1
-  shoot() { # name, command
-    DISPLAY=:97 xterm -geometry 159x46+0+0 -fa 'DejaVu Sans Mono' -fs 10 -bg '#0e181c' -fg '#e6eceb' -e sh -c "PS1='\$ '; printf '\$ %s\n' \"$2\"; $2; sleep 30" &
+  shoot() { # name, command, what to show for it (default: the command)
+    DISPLAY=:97 xterm -geometry 159x46+0+0 -fa 'DejaVu Sans Mono' -fs 10 -bg '#0e181c' -fg '#e6eceb' -e sh -c "printf '\$ %s\n' \"${3:-$2}\"; $2; sleep 30" &
     term=$!
     sleep 2.5
     DISPLAY=:97 import -window root "docs/screenshots/$1.png"
@@ -30,7 +30,7 @@ if command -v Xvfb >/dev/null && command -v xterm >/dev/null && command -v impor
   PATH=$(dirname "$bin"):$PATH
   export PATH
   shoot terminal-standings 'agonometer contest standings'
-  shoot terminal-proving "cat $data/proving.txt"
+  shoot terminal-proving "cat $data/proving.txt" "agonometer task prove demo/tasks/*.md"
   bout=$("$bin" bout list --task squat --contender sanderling --format csv | grep failed | head -n 1 | cut -d, -f1)
   shoot terminal-bout "agonometer bout show $bout"
 else

@@ -537,6 +537,7 @@ name, or its file. Branches and folders are those of the service's machine.`,
 				}
 				in.Answer = string(text)
 			}
+			fmt.Fprintln(a.err, "Handing it in; where the task was never prepared here, that is done first ...")
 			b, err := c.ImportBout(ctx, in)
 			if err != nil {
 				return err

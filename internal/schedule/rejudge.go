@@ -96,6 +96,13 @@ func TasksIn(b *specfile.Bundle) (map[string]*task.Task, specfile.Problems) {
 // rejudge judges a contest's stored diffs again, with the tasks of its bundle
 // and what is known of them now. No contender is run.
 func (s *Scheduler) rejudge(r *store.Rejudging) error {
+	busy := func(on bool) {
+		s.mu.Lock()
+		s.rejudging = on
+		s.mu.Unlock()
+	}
+	busy(true)
+	defer busy(false)
 	raw, err := s.store.Get(r.Bundle)
 	if err != nil {
 		return err

@@ -56,6 +56,7 @@ type Scheduler struct {
 	// proving is the id of the proving that is being run, with what stops it.
 	proving     string
 	stopProving context.CancelCauseFunc
+	rejudging   bool
 }
 
 // running is the contest that is being run.
@@ -579,12 +580,17 @@ func (s *Scheduler) besideOf(me *activeBout) int {
 	return me.beside
 }
 
-// Current is the id of the contest that is being run, or "".
-func (s *Scheduler) Current() string {
+// Busy says what is being run, in words, or "".
+func (s *Scheduler) Busy() string {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.current == nil {
-		return ""
+	switch {
+	case s.current != nil:
+		return "A contest is running"
+	case s.proving != "":
+		return "A task is being proved"
+	case s.rejudging:
+		return "A contest is being judged again"
 	}
-	return s.current.id
+	return ""
 }

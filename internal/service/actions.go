@@ -186,8 +186,8 @@ func (s *Server) version(c *gin.Context) {
 }
 
 func (s *Server) prune(c *gin.Context) {
-	if s.sched.Current() != "" {
-		s.problem(c, http.StatusConflict, "A contest is running", "Prune when it has ended; what it uses would be freed under it.")
+	if busy := s.sched.Busy(); busy != "" {
+		s.problem(c, http.StatusConflict, busy, "Prune when that has ended; what it uses would be freed under it.")
 		return
 	}
 	out, err := Prune(s.opt.Data)

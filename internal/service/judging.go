@@ -105,6 +105,11 @@ func (s *Server) judgedRound(used *store.Judgement, one *api.Round, r *store.Rou
 	return err
 }
 
+// maxNotable is how many tests are listed unless all are asked for. The table has
+// the goals first, then the guards: a contender that adds thousands of tests
+// does not push those out.
+const maxNotable = 2000
+
 // testRows reads a table of tests: all of it, or the goals and what is notable.
 func (s *Server) testRows(d store.Digest, all bool) ([]api.TestRow, error) {
 	out := []api.TestRow{}
@@ -122,7 +127,7 @@ func (s *Server) testRows(d store.Digest, all bool) ([]api.TestRow, error) {
 	for _, r := range rows {
 		notable := r.Role == outcome.Goal || r.Role == outcome.Own || r.Broken() || r.Unsteady || r.Repeated || r.Unexpected ||
 			r.Role == outcome.Guard && (r.Own == testlog.Missing || r.Own == testlog.Skipped)
-		if all || notable {
+		if all || notable && len(out) < maxNotable {
 			out = append(out, api.TestRow(r))
 		}
 	}

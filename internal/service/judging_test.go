@@ -133,6 +133,7 @@ func TestNobodyTalksTheJudgeRound(t *testing.T) {
 		{"ends-the-run-in-a-test", "mkdir -p test; echo 'kill $PPID; exit 0' > test/aaa.t; " + spoil, verdict.Failed, verdict.GuardsBroken, "tests", "silt", "no silt", "", ""},
 		// Code in the test process can forge results; the check from outside is not fooled.
 		{"forges-results", "printf 'case $0 in *.t) echo ok - silt; echo ok - fits; echo ok - no silt; exit 0;; esac\ndepth() { echo 0; }\n' > depth.sh", verdict.Failed, verdict.CheckFailed, "outside", "outside", "", "", "from nowhere"},
+		{"locks-its-workspace", spoil + "; rm -r test; mkfifo test; chmod 500 .", verdict.Failed, verdict.GuardsBroken, "tests", "silt", "no silt", "test/depth.t was deleted", ""},
 		{"links-out", solve + "; rm -r test; ln -s /etc test; ln -s /etc hidden", verdict.Passed, verdict.ChecksPassed, "", "", "", "test/depth.t was deleted", ""},
 	}
 	tools := map[string]string{}
@@ -758,4 +759,107 @@ Take the silt off.
 	forges := only(t, d, "forges").Verdict
 	assert.Equal(t, verdict.Failed, forges.Outcome)
 	assert.Equal(t, "outside", forges.Check, "forged events pass for results; the check from outside is not fooled: %+v", forges)
+}
+
+// A service that is killed between two rounds has lost the workspace: the bout
+// runs again. One that is killed while proving takes the proving up again.
+func TestKilledBetweenRounds(t *testing.T) {
+	p := newQuay(t, "repair_rounds: 1\n", map[string]string{
+		"mends": "contender: mends\ntitle: Mends\nrun: [sh, -c, 'echo \"# x\" >> depth.sh']\nrun_again: [sh, -c, 'sleep 0.5; " + strings.ReplaceAll(solve, "'", "''") + "']\n",
+	})
+	data := t.TempDir()
+	one := startChild(t, data)
+	d := begin(t, one.c, p)
+	working := 0
+	until(t, one.c, d, func(e api.Event) bool {
+		if e.State == "working" {
+			working++
+		}
+		return working == 2
+	})
+	one.kill(t)
+	two := startChild(t, data)
+	end := finish(t, two.c, d)
+	b := only(t, end, "mends")
+	assert.Equal(t, verdict.Passed, b.Verdict.Outcome)
+	assert.Equal(t, 1, b.Rerun)
+	assert.Equal(t, 2, b.Rounds)
+	for _, other := range end.Bouts {
+		if other.ID != b.ID {
+			assert.Equal(t, verdict.Interrupted, other.Verdict.Reason)
+			assert.Equal(t, 1, other.Rounds, "what was captured stays")
+		}
+	}
+
+	p.files["quay.md"] = strings.Replace(quayTask, "scope:", "prepare: sleep 1\nscope:", 1)
+	bundle := p.bundle()
+	bundle.Main = filepath.Join(p.dir, "quay.md")
+	proving, err := two.c.ProveTask(t.Context(), bundle, 3)
+	require.NoError(t, err)
+	require.NoError(t, two.c.FollowProving(t.Context(), proving.ID, func(p api.Proving) bool { return p.State != "running" }))
+	two.kill(t)
+	three := startChild(t, data)
+	require.NoError(t, three.c.FollowProving(t.Context(), proving.ID, func(api.Proving) bool { return true }))
+	done, err := three.c.Proving(t.Context(), proving.ID)
+	require.NoError(t, err)
+	assert.True(t, done.Result.Proved, "%+v", done.Result)
+}
+
+// Provings can be listed, followed and stopped; rounds are asked for by number.
+func TestTheAPIOfJudging(t *testing.T) {
+	p := newQuay(t, "", map[string]string{"solves": solve})
+	_, c := start(t, t.TempDir())
+	slow := *p
+	slow.files = map[string]string{}
+	for k, v := range p.files {
+		slow.files[k] = v
+	}
+	slow.files["quay.md"] = strings.Replace(quayTask, "run: sh -n depth.sh", "run: sleep 60", 1)
+	bundle := slow.bundle()
+	bundle.Main = filepath.Join(p.dir, "quay.md")
+	running, err := c.ProveTask(t.Context(), bundle, 0)
+	require.NoError(t, err)
+	assert.Equal(t, 3, running.Repeats)
+	waiting, err := c.ProveTask(t.Context(), bundle, 1)
+	require.NoError(t, err)
+	require.NoError(t, c.FollowProving(t.Context(), running.ID, func(p api.Proving) bool { return !strings.Contains(p.Doing, "check build") }))
+	_, err = c.Prune(t.Context())
+	assert.ErrorContains(t, err, "is being proved")
+	for _, id := range []string{waiting.ID, running.ID} {
+		require.NoError(t, c.StopProving(t.Context(), id))
+		require.NoError(t, c.FollowProving(t.Context(), id, func(api.Proving) bool { return true }))
+		p, err := c.Proving(t.Context(), id)
+		require.NoError(t, err)
+		assert.Equal(t, "stopped", p.State)
+		assert.Nil(t, p.Result)
+	}
+	assert.ErrorContains(t, c.StopProving(t.Context(), running.ID), "has ended already")
+	_, err = c.Proving(t.Context(), "nothing")
+	assert.ErrorContains(t, err, "no such record")
+	list, err := c.Provings(t.Context(), "quay")
+	require.NoError(t, err)
+	assert.Len(t, list, 2)
+	list, err = c.Provings(t.Context(), "other")
+	require.NoError(t, err)
+	assert.Empty(t, list)
+
+	d := finish(t, c, begin(t, c, p))
+	b := only(t, d, "solves")
+	for _, round := range []int{0, 1} {
+		diff, err := c.Diff(t.Context(), b.ID, round)
+		require.NoError(t, err)
+		assert.Len(t, diff.Files, 1)
+	}
+	_, err = c.Diff(t.Context(), b.ID, 7)
+	assert.ErrorContains(t, err, "no such round")
+	_, err = c.Log(t.Context(), b.ID, "nothing", 0)
+	assert.ErrorContains(t, err, "no such record")
+	again, err := c.Rejudgings(t.Context(), d.ID)
+	require.NoError(t, err)
+	assert.Empty(t, again)
+	few, err := c.Bout(t.Context(), b.ID, false)
+	require.NoError(t, err)
+	all, err := c.Bout(t.Context(), b.ID, true)
+	require.NoError(t, err)
+	assert.Less(t, len(few.RoundList[0].Tests), len(all.RoundList[0].Tests), "goals and what is notable; all when asked")
 }

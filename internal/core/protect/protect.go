@@ -183,6 +183,9 @@ func (w Weakening) Words() string {
 var skipRE = regexp.MustCompile(`\b[a-z]+\.(Skip|Skipf|SkipNow)\(|\b(it|test|describe|context|suite)\.(skip|only|todo|failing)\b|\b(xit|xtest|xdescribe|fit|fdescribe)\(` +
 	`|\b(skip|todo|only)\s*:\s*(true|'|")|@(pytest\.mark\.(skip|xfail)|unittest\.(skip|expectedFailure)|Disabled|Ignore)\b|\bpytest\.skip\(|#\[ignore|//\s*\+build\s+ignore|//go:build\s+ignore|\bprocess\.exit\(|\bos\.Exit\(`)
 
+// testEntryRE finds a line of a manifest that says how tests are run.
+var testEntryRE = regexp.MustCompile(`^\s*"?(pre|post)?(test|tests|check)"?\s*:`)
+
 var testWordRE = regexp.MustCompile(`(?i)test|spec|check|lint`)
 
 // Weakened lists what a change did to protected files, and to what says which
@@ -209,9 +212,9 @@ func Weakened(t *task.Task, checks []task.Check, changed []patch.File, exists fu
 			out = append(out, lines(f, start)...)
 		case anyMatch(manifests, start) && !anyMatch(t.Unprotected, start):
 			if l, ok := firstLine(f, func(l patch.Line) bool {
-				return l.Kind == patch.LineRemoved && testWordRE.MatchString(l.Text)
+				return l.Kind == patch.LineRemoved && testWordRE.MatchString(l.Text) || l.Kind == patch.LineAdded && testEntryRE.MatchString(l.Text)
 			}); ok {
-				out = append(out, Weakening{Kind: Narrowed, What: start, Line: l.Old, Text: clip(l.Text)})
+				out = append(out, Weakening{Kind: Narrowed, What: start, Line: max(l.Old, l.New), Text: clip(l.Text)})
 			}
 		}
 	}

@@ -108,6 +108,8 @@ func TestWeakened(t *testing.T) {
 		{"deleted", "diff --git a/a_test.go b/a_test.go\ndeleted file mode 100644\nindex 1..0\n--- a/a_test.go\n+++ /dev/null\n@@ -1 +0,0 @@\n-x\n", []Kind{Deleted}, 0},
 		{"moved away", "diff --git a/a_test.go b/a.txt\nsimilarity index 100%\nrename from a_test.go\nrename to a.txt\n", []Kind{Deleted}, 0},
 		{"a script of the manifest", edit("package.json", " {", `-  "test": "node --test"`, `+  "test": "true"`, " }"), []Kind{Narrowed}, 2},
+		{"a second script of the same name", edit("package.json", " {", `+  "test": "true",`, " }"), []Kind{Narrowed}, 2},
+		{"a rule of the same name", edit("Makefile", " all:", "+test:", "+	true"), []Kind{Narrowed}, 2},
 		{"something else in the manifest", edit("package.json", " {", `-  "version": "1"`, `+  "version": "2"`, " }"), nil, 0},
 		{"source", edit("go.go", "-	t.Skip()", "+	a.Skip()"), nil, 0},
 	}
