@@ -82,7 +82,9 @@ func TestLoadTellsMistakes(t *testing.T) {
 		{"repository", task("../repo", "../nowhere"), `tasks/a.md:4: repository: found "../nowhere" (no such folder`},
 		{"start commit that is an option", task("v1", "--upload-pack=x"), "start_commit: found"},
 		{"no brief", task("Mend the tables.\n", ""), "found no brief"},
-		{"check reader", task("reads: go-test-json", "reads: tap"), `tasks/a.md:13: checks[1].reads: found "tap", expected exit or go-test-json`},
+		{"check reader", task("reads: go-test-json", "reads: xml"), `tasks/a.md:13: checks[1].reads: found "xml", expected exit, go-test-json, junit, tap or number`},
+		{"repair rounds", main("repeats: 2", "repeats: 2\nrepair_rounds: -1"), `contest.yaml:5: repair_rounds: found -1, expected a whole number from 0 to 20`},
+		{"repair words", main("repeats: 2", "repeats: 2\nrepair_words: Mend it."), `contest.yaml:5: repair_words: found "Mend it.", expected words with {output} in them`},
 		{"two checks of one name", task("name: tests", "name: build"), `checks[1].name: found "build", expected a name of its own`},
 		{"no checks", task("checks:\n  - name: build\n    run: make\n  - name: tests\n    run: go test -json ./...\n    reads: go-test-json\n", "checks: []\n"), "at least one check"},
 		{"size", task("size: small", "size: tiny"), "expected small, medium or large"},
@@ -195,7 +197,7 @@ func TestSchemasAcceptTheDemoFiles(t *testing.T) {
 	require.NoError(t, err)
 	names, err := filepath.Glob(filepath.Join(root, "demo/tasks/*.md"))
 	require.NoError(t, err)
-	require.Len(t, names, 4)
+	require.Len(t, names, 6)
 	for _, name := range names {
 		data, err := os.ReadFile(name)
 		require.NoError(t, err)
