@@ -240,13 +240,15 @@ type Round struct {
 	Stage     int    `json:"stage"`
 	StageName string `json:"stage_name"`
 	// Kind is opening, repair or follow-up.
-	Kind      string           `json:"kind"`
-	Words     string           `json:"words"`
-	ElapsedMS *int64           `json:"elapsed_ms"`
-	ExitCode  *int             `json:"exit_code"`
-	Signal    string           `json:"signal"`
-	TimedOut  bool             `json:"timed_out"`
+	Kind      string `json:"kind"`
+	Words     string `json:"words"`
+	ElapsedMS *int64 `json:"elapsed_ms"`
+	ExitCode  *int   `json:"exit_code"`
+	Signal    string `json:"signal"`
+	TimedOut  bool   `json:"timed_out"`
+	// Footprint is the size of the change since the start, Step that of this round alone.
 	Footprint *patch.Footprint `json:"footprint"`
+	Step      *patch.Footprint `json:"step"`
 	Verdict   *verdict.Verdict `json:"verdict"`
 	// Answer is the closing message of a question; "" for changes.
 	Answer string         `json:"answer"`

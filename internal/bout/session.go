@@ -26,6 +26,8 @@ type Worked struct {
 	LogCut   int64
 	// Answer is the closing message: standard output, or the contender's answer file.
 	Answer []byte
+	// Step is what this round changed, for people; Captured is against the start.
+	Step []byte
 	// CaptureMS is what taking the change out cost, in milliseconds.
 	CaptureMS int64
 }
@@ -41,6 +43,7 @@ type Session struct {
 	e     *Engine
 	job   Job
 	w     *workspace.Workspace
+	tree  string // that of the last capture
 	dir   string
 	world confine.World
 	// WorkspaceMS and HomeMS are what copying cost, in milliseconds.
@@ -125,7 +128,17 @@ func (s *Session) HandOver(ctx context.Context, words string, again bool, left t
 		}
 		return nil, voidOf(fmt.Errorf("capture: %w", err))
 	}
-	worked := &Worked{Result: res, Captured: captured, Log: out.Bytes(), LogCut: out.Cut(), Answer: said.Bytes(), CaptureMS: time.Since(began).Milliseconds()}
+	if s.tree == "" {
+		s.tree = s.w.Prepared.Tree
+	}
+	step := captured.Shown
+	if again {
+		if step, err = s.e.Git.Step(ctx, s.w, s.tree, captured.Tree); err != nil {
+			return nil, voidOf(fmt.Errorf("capture: %w", err))
+		}
+	}
+	s.tree = captured.Tree
+	worked := &Worked{Step: step, Result: res, Captured: captured, Log: out.Bytes(), LogCut: out.Cut(), Answer: said.Bytes(), CaptureMS: time.Since(began).Milliseconds()}
 	if name := s.job.Contender.AnswerFile; name != "" {
 		worked.Answer = s.read(name)
 	}

@@ -93,8 +93,8 @@ func roundFacts(b api.BoutDetail, all bool) [][2]string {
 	for i, r := range b.RoundList {
 		if len(b.RoundList) > 1 {
 			words := r.Kind + ", " + msCell(r.ElapsedMS).shown
-			if f := r.Footprint; f != nil {
-				words += fmt.Sprintf(", lines +%d -%d so far", f.LinesAdded, f.LinesRemoved)
+			if f := r.Step; f != nil {
+				words += fmt.Sprintf(", lines +%d -%d", f.LinesAdded, f.LinesRemoved)
 			}
 			if r.Verdict != nil {
 				words += "; " + verdictLine(r.Verdict)
@@ -304,7 +304,7 @@ func (a *app) provings(all []api.Proving) error {
 			}
 			lines = append(lines, []cell{plain(name), plain(s.What), mark(s.OK), plain(s.Words)})
 		}
-		words := fmt.Sprintf("proved: %d goals, %d guards", r.Goals, r.Guards)
+		words := "proved: " + plural(r.Goals, "goal") + ", " + plural(r.Guards, "guard")
 		if !r.Proved {
 			words = "not proved"
 			if len(r.Reasons) == 0 {

@@ -76,6 +76,7 @@ func (s *Scheduler) Import(ctx context.Context, in Import) (*store.Bout, error) 
 		}
 		*into = d
 	}
+	round.Step = round.Footprint
 	b.Diff, b.Shown, b.ResultTree, b.Footprint = round.Diff, round.Shown, round.ResultTree, round.Footprint
 	b.LeftOut = &store.LeftOut{Ignored: captured.Ignored, TooLarge: firstNames(captured.TooLarge), Special: captured.Special, Unreadable: captured.Unreadable, NestedGit: captured.NestedGit}
 	var con *store.ContestContender

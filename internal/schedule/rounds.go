@@ -280,7 +280,7 @@ func (r *rounds) record(ctx context.Context, session *bout.Session, w *bout.Work
 	ms, code := w.Result.Elapsed.Milliseconds(), w.Result.ExitCode
 	cap := w.Captured
 	row := &store.Round{Number: number, Stage: stage, Kind: kind, ElapsedMS: &ms, ExitCode: &code, Signal: w.Result.Signal, TimedOut: w.Result.TimedOut,
-		ResultTree: cap.Tree, LogCut: w.LogCut, Footprint: r.s.footprint(r.b.ID, cap.Shown)}
+		ResultTree: cap.Tree, LogCut: w.LogCut, Footprint: r.s.footprint(r.b.ID, cap.Shown), Step: r.s.footprint(r.b.ID, w.Step)}
 	for into, data := range map[*store.Digest][]byte{&row.Words: []byte(words), &row.Diff: cap.Diff, &row.Shown: cap.Shown, &row.Log: w.Log, &row.Answer: w.Answer} {
 		d, err := r.s.store.Put(data)
 		if err != nil {

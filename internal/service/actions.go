@@ -290,6 +290,11 @@ func (s *Server) doctor(c *gin.Context) {
 	}
 	if mode, why := s.Capability(); mode == string(confine.Namespaces) {
 		add("ok", "confinement", "user, mount and PID namespaces work; bouts are confined", "")
+		if s.engine.Capability.CutsNetwork {
+			add("ok", "network", "judging copies have none, unless a task needs it", "")
+		} else {
+			add("warning", "network", "it cannot be taken away from judging copies here; verdicts say so", "allow network namespaces (the container's security profile), or run the service as root")
+		}
 	} else {
 		add("warning", "confinement", "bouts run unconfined: "+why, "allow user namespaces (sysctl user.max_user_namespaces, or the container's security profile), or run the service as root")
 	}

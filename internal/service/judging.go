@@ -44,7 +44,7 @@ func (s *Server) roundsOf(b *store.Bout, out *api.BoutDetail, all bool) error {
 	for i := range b.Rounds {
 		r := &b.Rounds[i]
 		one := api.Round{Number: r.Number, Stage: r.Stage, Kind: string(r.Kind), ElapsedMS: r.ElapsedMS, ExitCode: r.ExitCode, Signal: r.Signal, TimedOut: r.TimedOut,
-			Footprint: r.Footprint, Checks: []api.CheckResult{}, Tests: []api.TestRow{}, Figures: []outcome.Figure{}, Facts: []answer.Examined{}, PutBack: []string{}, LeftOut: []string{}}
+			Footprint: r.Footprint, Step: r.Step, Checks: []api.CheckResult{}, Tests: []api.TestRow{}, Figures: []outcome.Figure{}, Facts: []answer.Examined{}, PutBack: []string{}, LeftOut: []string{}}
 		words, err := s.store.Get(r.Words)
 		if err != nil {
 			return err

@@ -283,6 +283,11 @@ run_again: [sh, -c, 'cat > said.out; cp said.out "$HOME/said"; echo "again: $(ca
 	assert.NotContains(t, string(two), "$2 - 1")
 	require.NotNil(t, b.ElapsedMS)
 	assert.Equal(t, *b.RoundList[0].ElapsedMS+*b.RoundList[1].ElapsedMS, *b.ElapsedMS)
+	for i, want := range [][3]int{{1, 1, 1}, {1, 1, 1}} {
+		step := b.RoundList[i].Step
+		require.NotNil(t, step)
+		assert.Equal(t, want, [3]int{step.Files, step.LinesAdded, step.LinesRemoved}, "each round has its own lines")
+	}
 
 	b = show(t, c, only(t, d, "guessed"))
 	assert.Equal(t, "Not what I meant.", b.RoundList[1].Words)
@@ -290,6 +295,8 @@ run_again: [sh, -c, 'cat > said.out; cp said.out "$HOME/said"; echo "again: $(ca
 
 	b = show(t, c, only(t, d, "hopeless"))
 	assert.Equal(t, 3, b.Rounds, "two repair rounds, and no more")
+	assert.Equal(t, 0, b.RoundList[2].Step.Files, "the last one changed nothing")
+	assert.Equal(t, 1, b.RoundList[2].Footprint.Files)
 	assert.Equal(t, verdict.GoalsMissed, b.Verdict.Reason)
 
 	b = show(t, c, only(t, d, "right"))

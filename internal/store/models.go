@@ -217,6 +217,8 @@ type Round struct {
 	LogCut     int64
 	Answer     Digest
 	Footprint  *patch.Footprint `gorm:"serializer:json"`
+	// Step is the size of what this round alone changed.
+	Step       *patch.Footprint `gorm:"serializer:json"`
 	CapturedAt time.Time
 }
 

@@ -986,6 +986,7 @@ export interface components {
             signal: string;
             stage: number;
             stage_name: string;
+            step: components["schemas"]["Footprint"] | null;
             tests: components["schemas"]["TestRow"][];
             timed_out: boolean;
             verdict: components["schemas"]["Verdict"] | null;

@@ -45,6 +45,16 @@ func (g *Git) diffs(ctx context.Context, p *Prepared, dir, gitDir string, c *Cap
 	return err
 }
 
+// Step is what changed between two trees that were captured from one workspace,
+// for people.
+func (g *Git) Step(ctx context.Context, w *Workspace, from, to string) ([]byte, error) {
+	if from == to {
+		return nil, nil
+	}
+	return g.run(ctx, call{dir: w.Dir, env: []string{"GIT_DIR=" + filepath.Join(w.Dir, "capture.git")},
+		args: []string{"diff-tree", "-r", "-p", "-M", "-l1000", "--full-index", "--no-ext-diff", "--no-textconv", "--no-color", "--src-prefix=a/", "--dst-prefix=b/", from, to}})
+}
+
 // Branch is what a branch brought since it left a start commit.
 type Branch struct {
 	// Commit is the branch's full commit id, Base where it left: the start commit,

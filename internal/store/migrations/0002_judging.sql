@@ -28,12 +28,13 @@ CREATE TABLE rounds (
     log_cut INTEGER NOT NULL,
     answer TEXT NOT NULL,
     footprint TEXT,
+    step TEXT,
     captured_at DATETIME NOT NULL,
     PRIMARY KEY (bout_id, number)
 );
 -- Bouts of version 1 had one round, which their row tells of.
-INSERT INTO rounds (bout_id, number, stage, kind, words, elapsed_ms, exit_code, signal, timed_out, diff, shown, result_tree, log, log_cut, answer, footprint, captured_at)
-    SELECT id, 1, 0, 'opening', '', elapsed_ms, exit_code, signal, timed_out, diff, shown, result_tree, log, log_cut, '', footprint, captured_at
+INSERT INTO rounds (bout_id, number, stage, kind, words, elapsed_ms, exit_code, signal, timed_out, diff, shown, result_tree, log, log_cut, answer, footprint, step, captured_at)
+    SELECT id, 1, 0, 'opening', '', elapsed_ms, exit_code, signal, timed_out, diff, shown, result_tree, log, log_cut, '', footprint, footprint, captured_at
     FROM bouts WHERE captured_at IS NOT NULL;
 UPDATE bouts SET rounds_used = 1 WHERE captured_at IS NOT NULL;
 

@@ -27,7 +27,7 @@ export function Steps({ rounds, chosen, onChoose }: { rounds: Round[]; chosen: n
               </span>
               <span className="block text-xs text-faint">
                 {duration(r.elapsed_ms)}
-                {r.footprint ? `, +${r.footprint.lines_added} −${r.footprint.lines_removed}` : ''}
+                {r.step ? `, +${r.step.lines_added} −${r.step.lines_removed}` : ''}
               </span>
             </span>
             {r.verdict && <Pill look={r.verdict.outcome as Look}>{r.verdict.outcome}</Pill>}
