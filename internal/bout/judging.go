@@ -78,7 +78,7 @@ type copies struct {
 	ctx    context.Context
 	j      Job
 	p      *workspace.Prepared
-	result Result
+	change *workspace.Change
 	n      int
 	tookMS int64
 	dirs   []string
@@ -98,7 +98,7 @@ func (c *copies) make(laid workspace.Laid) (judge.Copy, error) {
 	if err != nil {
 		return judge.Copy{}, err
 	}
-	if err := c.e.Git.Apply(c.ctx, w, c.result.Diff, c.result.Tree); err != nil {
+	if err := c.e.Git.Place(c.ctx, w, c.change); err != nil {
 		return judge.Copy{}, err
 	}
 	if err := w.Lay(laid); err != nil {
@@ -191,10 +191,12 @@ func (e *Engine) judge(ctx context.Context, j Job, p *workspace.Prepared, stage 
 	if err != nil {
 		return nil, 0, err
 	}
-	changed, tree, err := e.Git.ChangedPaths(ctx, p, e.Scratch(), result.Diff, result.Tree)
+	change, err := e.Git.ReadChange(ctx, p, e.Scratch(), result.Diff, result.Tree)
 	if err != nil {
 		return nil, 0, err
 	}
+	defer change.Close()
+	changed := change.Paths
 	if j.Task.Kind == task.Question {
 		for _, name := range changed {
 			if name != j.Task.Deliverable {
@@ -204,11 +206,10 @@ func (e *Engine) judge(ctx context.Context, j Job, p *workspace.Prepared, stage 
 		out.Facts = answer.Examine(j.Task.Facts, string(said), e.lines(p))
 		return out, 0, nil
 	}
-	result.Tree = tree
 	plan := protect.PlanFor(j.Task, stage.Checks, changed, has)
 	laid := laidOver(stage, plan)
 	out.PutBack, out.LeftOut = laid.PutBack, plan.Remove
-	c := &copies{e: e, ctx: ctx, j: j, p: p, result: result}
+	c := &copies{e: e, ctx: ctx, j: j, p: p, change: change}
 	defer c.free()
 	var spent time.Duration
 	run := func(checks []task.Check, laid workspace.Laid, words string) ([]judge.Result, error) {
@@ -321,8 +322,8 @@ func (e *Engine) lines(p *workspace.Prepared) answer.Lines {
 // at the start, with and without the sealed files, and with the reference patch.
 func (e *Engine) Baseline(ctx context.Context, j Job, p *workspace.Prepared, stage *task.Stage, started func(what string)) (*outcome.Baseline, error) {
 	base := &outcome.Baseline{}
-	run := func(result Result, checks []task.Check, laid workspace.Laid, words string, ends func(*outcome.CheckRun) bool) (outcome.Run, error) {
-		c := &copies{e: e, ctx: ctx, j: j, p: p, result: result}
+	run := func(change *workspace.Change, checks []task.Check, laid workspace.Laid, words string, ends func(*outcome.CheckRun) bool) (outcome.Run, error) {
+		c := &copies{e: e, ctx: ctx, j: j, p: p, change: change}
 		defer c.free()
 		results, err := judge.Run(ctx, func() (judge.Copy, error) { return c.make(laid) }, checks, judge.Options{
 			Limits: j.Limits, Started: func(c task.Check) { started(words + ", check " + string(c.Name)) }, Ends: ends})
@@ -334,13 +335,16 @@ func (e *Engine) Baseline(ctx context.Context, j Job, p *workspace.Prepared, sta
 		}
 		return nil, voidOf(err)
 	}
-	var err error
-	if base.StartSealed, err = run(Result{}, stage.Checks, sealedFiles(stage), "the start", nil); err != nil {
+	start, err := e.Git.ReadChange(ctx, p, e.Scratch(), nil, "")
+	if err != nil {
+		return fail(err)
+	}
+	if base.StartSealed, err = run(start, stage.Checks, sealedFiles(stage), "the start", nil); err != nil {
 		return fail(err)
 	}
 	base.Start = base.StartSealed
 	if stage.HasSealed() {
-		if base.Start, err = run(Result{}, unsealed(stage.Checks), workspace.Laid{}, "the start without sealed files", nil); err != nil {
+		if base.Start, err = run(start, unsealed(stage.Checks), workspace.Laid{}, "the start without sealed files", nil); err != nil {
 			return fail(err)
 		}
 	}
@@ -351,12 +355,13 @@ func (e *Engine) Baseline(ctx context.Context, j Job, p *workspace.Prepared, sta
 	if err != nil {
 		return fail(err)
 	}
-	changed, tree, err := e.Git.ChangedPaths(ctx, p, e.Scratch(), stage.Reference, "")
+	change, err := e.Git.ReadChange(ctx, p, e.Scratch(), stage.Reference, "")
 	if err != nil {
 		return fail(&ReferenceError{err})
 	}
-	plan := protect.PlanFor(j.Task, stage.Checks, changed, has)
-	if base.Reference, err = run(Result{Diff: stage.Reference, Tree: tree}, stage.Checks, laidOver(stage, plan), "the reference", ends(base)); err != nil {
+	defer change.Close()
+	plan := protect.PlanFor(j.Task, stage.Checks, change.Paths, has)
+	if base.Reference, err = run(change, stage.Checks, laidOver(stage, plan), "the reference", ends(base)); err != nil {
 		return fail(err)
 	}
 	return base, nil
@@ -375,7 +380,7 @@ func (e *Engine) ReferenceTests(ctx context.Context, j Job, p *workspace.Prepare
 	if err != nil {
 		return nil, err
 	}
-	changed, _, err := e.Git.ChangedPaths(ctx, p, e.Scratch(), stage.Reference, "")
+	changed, err := e.Changed(ctx, p, stage.Reference, "")
 	if err != nil {
 		return nil, err
 	}
@@ -439,8 +444,12 @@ func (s *Session) PassesHere(ctx context.Context, stage *task.Stage, base *outco
 
 // Changed lists the paths that a diff touches.
 func (e *Engine) Changed(ctx context.Context, p *workspace.Prepared, diff []byte, tree string) ([]string, error) {
-	names, _, err := e.Git.ChangedPaths(ctx, p, e.Scratch(), diff, tree)
-	return names, err
+	change, err := e.Git.ReadChange(ctx, p, e.Scratch(), diff, tree)
+	if err != nil {
+		return nil, err
+	}
+	change.Close()
+	return change.Paths, nil
 }
 
 // Failing are the results of the visible checks that did not go well by

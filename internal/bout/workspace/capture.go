@@ -744,22 +744,3 @@ func (g *Git) treeOf(ctx context.Context, p *Prepared, dir string, diff []byte, 
 	}
 	return tree, nil
 }
-
-// Apply turns a fresh copy of a prepared state into the result of a diff. want
-// is the id of the tree that must come out ("" when it is not known).
-func (g *Git) Apply(ctx context.Context, w *Workspace, diff []byte, want string) error {
-	p := w.Prepared
-	tree, err := g.treeOf(ctx, p, w.Dir, diff, want)
-	if err != nil || tree == p.Tree {
-		return err
-	}
-	now := filepath.Join(w.Dir, "now.index")
-	if err := CopyTree(p.index(), now, CopyOptions{}); err != nil {
-		return err
-	}
-	env := []string{"GIT_DIR=" + filepath.Join(w.Dir, "apply.git"), "GIT_INDEX_FILE=" + now, "GIT_WORK_TREE=" + w.Tree()}
-	if _, err := g.run(ctx, call{dir: w.Tree(), env: env, args: []string{"read-tree", "--reset", "-u", tree}}); err != nil {
-		return fmt.Errorf("lay the change over the start: %w", err)
-	}
-	return nil
-}

@@ -33,20 +33,60 @@ func (g *Git) Files(p *Prepared) ([]string, error) {
 	return out, nil
 }
 
-// ChangedPaths lists the paths that a diff touches, on either side, as git
-// itself reads it; want is the tree that it leads to, "" where that is not known.
-func (g *Git) ChangedPaths(ctx context.Context, p *Prepared, scratch string, diff []byte, want string) (names []string, tree string, err error) {
-	dir, err := os.MkdirTemp(scratch, "paths-")
+// Change is a diff, read against the start of a prepared state. Close frees it.
+type Change struct {
+	dir string
+	// Tree is the id of the tree that it leads to, Paths what differs, on either side.
+	Tree  string
+	Paths []string
+}
+
+// Close frees what reading the diff took.
+func (c *Change) Close() {
+	if c.dir != "" {
+		_ = RemoveAll(c.dir)
+	}
+}
+
+// ReadChange reads a diff as git itself does; want is the tree that it leads to,
+// "" where that is not known.
+func (g *Git) ReadChange(ctx context.Context, p *Prepared, scratch string, diff []byte, want string) (*Change, error) {
+	if len(diff) == 0 && (want == "" || want == p.Tree) {
+		return &Change{Tree: p.Tree}, nil
+	}
+	dir, err := os.MkdirTemp(scratch, "change-")
 	if err != nil {
-		return nil, "", err
+		return nil, err
 	}
-	defer RemoveAll(dir)
-	if tree, err = g.treeOf(ctx, p, dir, diff, want); err != nil {
-		return nil, "", err
+	c := &Change{dir: dir}
+	if c.Tree, err = g.treeOf(ctx, p, dir, diff, want); err == nil {
+		var out []byte
+		out, err = g.run(ctx, call{dir: dir, env: []string{"GIT_DIR=" + c.gitDir()}, args: []string{"diff-tree", "-r", "-z", "--no-renames", "--name-only", p.Tree, c.Tree}})
+		c.Paths = splitNUL(out)
 	}
-	out, err := g.run(ctx, call{dir: dir, env: []string{"GIT_DIR=" + filepath.Join(dir, "apply.git")},
-		args: []string{"diff-tree", "-r", "-z", "--no-renames", "--name-only", p.Tree, tree}})
-	return splitNUL(out), tree, err
+	if err != nil {
+		c.Close()
+		return nil, err
+	}
+	return c, nil
+}
+
+func (c *Change) gitDir() string { return filepath.Join(c.dir, "apply.git") }
+
+// Place turns a fresh copy of the prepared state into what the change leads to.
+func (g *Git) Place(ctx context.Context, w *Workspace, c *Change) error {
+	if c.Tree == w.Prepared.Tree {
+		return nil
+	}
+	now := filepath.Join(w.Dir, "now.index")
+	if err := CopyTree(w.Prepared.index(), now, CopyOptions{}); err != nil {
+		return err
+	}
+	env := []string{"GIT_DIR=" + c.gitDir(), "GIT_INDEX_FILE=" + now, "GIT_WORK_TREE=" + w.Tree()}
+	if _, err := g.run(ctx, call{dir: w.Tree(), env: env, args: []string{"read-tree", "--reset", "-u", c.Tree}}); err != nil {
+		return fmt.Errorf("lay the change over the start: %w", err)
+	}
+	return nil
 }
 
 // Laid are files that are put over a judging copy.

@@ -82,6 +82,17 @@ func (f *fixture) make(t *testing.T, name string) *Workspace {
 	return w
 }
 
+// apply turns a fresh copy into the result of a diff, as judging does.
+func (f *fixture) apply(t *testing.T, w *Workspace, diff []byte, want string) error {
+	t.Helper()
+	c, err := f.git.ReadChange(t.Context(), f.p, t.TempDir(), diff, want)
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	return f.git.Place(t.Context(), w, c)
+}
+
 var plenty = Limits{File: 32 << 20, Total: 512 << 20}
 
 // captureAndApply captures a workspace and checks that the diff, laid over a
@@ -91,7 +102,7 @@ func (f *fixture) captureAndApply(t *testing.T, w *Workspace) (*Captured, string
 	c, err := f.git.Capture(t.Context(), w, plenty)
 	require.NoError(t, err)
 	again := f.make(t, filepath.Base(w.Dir)+"-again")
-	require.NoError(t, f.git.Apply(t.Context(), again, c.Diff, c.Tree))
+	require.NoError(t, f.apply(t, again, c.Diff, c.Tree))
 	return c, again.Tree()
 }
 
@@ -272,7 +283,7 @@ func TestALinkOutIsNeverFollowed(t *testing.T) {
 	evil := "diff --git a/src2 b/src2\nnew file mode 120000\n--- /dev/null\n+++ b/src2\n@@ -0,0 +1 @@\n+" + outside + "\n\\ No newline at end of file\n" +
 		"diff --git a/src2/owned b/src2/owned\nnew file mode 100644\n--- /dev/null\n+++ b/src2/owned\n@@ -0,0 +1 @@\n+owned\n"
 	again2 := f.make(t, "again2")
-	_ = f.git.Apply(t.Context(), again2, []byte(evil), "")
+	_ = f.apply(t, again2, []byte(evil), "")
 	assert.NoFileExists(t, filepath.Join(outside, "owned"))
 }
 
@@ -288,18 +299,18 @@ func TestSecretsAreStruckOut(t *testing.T) {
 	assert.Contains(t, string(c.Diff), "key = ***************")
 	assert.Equal(t, 2, c.Struck)
 	again := f.make(t, "again")
-	require.NoError(t, f.git.Apply(t.Context(), again, c.Diff, c.Tree))
+	require.NoError(t, f.apply(t, again, c.Diff, c.Tree))
 }
 
 func TestApplyRefusesWhatDoesNotFit(t *testing.T) {
 	f := newFixture(t, "sha1", "")
 	w := f.make(t, "w")
-	assert.ErrorContains(t, f.git.Apply(t.Context(), w, []byte("diff --git a/nope b/nope\n--- a/nope\n+++ b/nope\n@@ -1 +1 @@\n-a\n+b\n"), ""), "does not apply")
+	assert.ErrorContains(t, f.apply(t, w, []byte("diff --git a/nope b/nope\n--- a/nope\n+++ b/nope\n@@ -1 +1 @@\n-a\n+b\n"), ""), "does not apply")
 	w2 := f.make(t, "w2")
 	sh(t, w2.Tree(), "echo four >> src/a.txt")
 	c, err := f.git.Capture(t.Context(), w2, plenty)
 	require.NoError(t, err)
-	assert.ErrorContains(t, f.git.Apply(t.Context(), f.make(t, "w3"), c.Diff, strings.Repeat("0", 40)), "capture had")
+	assert.ErrorContains(t, f.apply(t, f.make(t, "w3"), c.Diff, strings.Repeat("0", 40)), "capture had")
 }
 
 func TestResolveTellsWhatIsMissing(t *testing.T) {
