@@ -32,7 +32,7 @@ if command -v Xvfb >/dev/null && command -v xterm >/dev/null && command -v impor
   shoot terminal-standings 'agonometer contest standings'
   shoot terminal-proving "cat $data/proving.txt" "agonometer task prove demo/tasks/*.md"
   bout=$("$bin" bout list --task squat --contender sanderling --format csv | grep failed | head -n 1 | cut -d, -f1)
-  shoot terminal-bout "agonometer bout show $bout"
+  shoot terminal-bout "agonometer bout show $bout | head -n 44"
 else
   echo "Xvfb, xterm or ImageMagick is missing: the pictures of the terminal were not taken." >&2
 fi

@@ -90,6 +90,13 @@ func verdictLine(v *verdict.Verdict) string {
 // roundFacts tell of each round: what was handed over, and how each check ended.
 func roundFacts(b api.BoutDetail, all bool) [][2]string {
 	var facts [][2]string
+	idle := func(r api.Round) bool { return r.Kind == "repair" && r.Step != nil && r.Step.Files == 0 }
+	last := 0
+	for i, r := range b.RoundList {
+		if !idle(r) {
+			last = i
+		}
+	}
 	for i, r := range b.RoundList {
 		if len(b.RoundList) > 1 {
 			words := r.Kind + ", " + msCell(r.ElapsedMS).shown
@@ -102,7 +109,13 @@ func roundFacts(b api.BoutDetail, all bool) [][2]string {
 			if r.Kind != "opening" {
 				words += "\n" + indentAll(r.Words)
 			}
+			if idle(r) && !all {
+				words += "\nnothing was changed: what was found before holds"
+			}
 			facts = append(facts, [2]string{fmt.Sprintf("Round %d", r.Number), words})
+		}
+		if idle(r) && !all {
+			continue
 		}
 		for _, c := range r.Checks {
 			name := "Check " + c.Name
@@ -126,7 +139,7 @@ func roundFacts(b api.BoutDetail, all bool) [][2]string {
 		}
 		var lines []string
 		for n, t := range r.Tests {
-			if !all && (i < len(b.RoundList)-1 || n >= maxTestLines) {
+			if !all && (i < last || n >= maxTestLines) {
 				lines = append(lines, fmt.Sprintf("… %s (--tests lists all)", plural(len(r.Tests)-n, "test")))
 				break
 			}
