@@ -243,6 +243,9 @@ func (r *rounds) run(ctx context.Context) error {
 			}
 			last := i == len(r.job.Task.Stages)-1
 			if v.Outcome == verdict.Passed || try >= repairs || left < leastTime || r.job.Task.Kind == task.Question {
+				if !last && left < leastTime {
+					r.notReached(i + 1)
+				}
 				if last || left < leastTime {
 					return r.finish(ctx, session, row, judged)
 				}
@@ -253,6 +256,12 @@ func (r *rounds) run(ctx context.Context) error {
 		}
 	}
 	return errors.New("a task without stages")
+}
+
+// notReached says that a stage was never handed over: the time was up before.
+func (r *rounds) notReached(stage int) {
+	r.verdicts = append(r.verdicts, staged{stage: stage, verdict: verdict.Verdict{Outcome: verdict.Failed, Reason: verdict.TimeLimit, Stage: r.stage(stage).Name,
+		Detail: "no time was left for it"}})
 }
 
 func (r *rounds) working(ctx context.Context, number int, kind store.RoundKind) error {
@@ -371,6 +380,19 @@ func (r *rounds) judgeStored(ctx context.Context) error {
 		if v.Outcome != verdict.Passed && tries < repairs || more {
 			return &bout.VoidError{Reason: verdict.Interrupted, Detail: "between two rounds; the workspace is gone"}
 		}
+	}
+	switch next := last.Stage + 1; {
+	case full.Imported != nil:
+		// What was made elsewhere is there as a whole: every stage looks at it.
+		for ; next < len(r.job.Task.Stages); next++ {
+			row := *last
+			row.Stage = next
+			if judged, _, err = r.judge(ctx, &row); err != nil {
+				return err
+			}
+		}
+	case next < len(r.job.Task.Stages):
+		r.notReached(next)
 	}
 	return r.finish(ctx, nil, last, judged)
 }

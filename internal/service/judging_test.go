@@ -316,7 +316,9 @@ func TestFollowUps(t *testing.T) {
 		"both":   "case \"$(cat /bout/brief.md)\" in *bell*) echo ding > bell.txt;; *) echo on > lamp.txt;; esac",
 		"first":  "echo on > lamp.txt",
 		"second": "echo ding > bell.txt",
+		"slow":   "sleep 3.4; echo on > lamp.txt",
 	})
+	p.files["contest.yaml"] += "limits: {time: 4s}\n"
 	p.files["lamp.md"] = strings.Replace(portTask, "limits:", `follow_ups:
   - name: bell
     brief: And now ring the bell.
@@ -336,6 +338,17 @@ limits:`, 1)
 	assert.Equal(t, verdict.Failed, first.Verdict.Outcome)
 	assert.Equal(t, "bell", first.Verdict.Stage)
 	assert.Equal(t, verdict.Passed, first.RoundList[0].Verdict.Outcome, "each stage has its own result")
+	slow := only(t, d, "slow").Verdict
+	assert.Equal(t, [3]string{"failed", "time-limit", "bell"}, [3]string{string(slow.Outcome), string(slow.Reason), slow.Stage}, "a stage that nobody came to is not reached")
+	bundle := p.bundle()
+	bundle.Main = filepath.Join(p.dir, "lamp.md")
+	for text, want := range map[string]verdict.Outcome{"--- a/lamp.txt\n+++ b/lamp.txt\n@@ -1 +1 @@\n-off\n+on\n": verdict.Failed,
+		"--- a/lamp.txt\n+++ b/lamp.txt\n@@ -1 +1 @@\n-off\n+on\n--- /dev/null\n+++ b/bell.txt\n@@ -0,0 +1 @@\n+ding\n": verdict.Passed} {
+		b, err := c.ImportBout(t.Context(), api.ImportBout{Bundle: bundle, Contender: "dunlin", Patch: []byte(text)})
+		require.NoError(t, err)
+		until(t, c, api.ContestDetail{Contest: api.Contest{ID: b.ContestID}}, func(e api.Event) bool { return e.BoutID == b.ID && e.State == "done" })
+		assert.Equal(t, want, show(t, c, b).Verdict.Outcome, "what was made elsewhere is looked at by every stage")
+	}
 	second := show(t, c, only(t, d, "second"))
 	assert.Equal(t, verdict.Failed, second.Verdict.Outcome)
 	assert.Empty(t, second.Verdict.Stage, "the first stage that did not pass decides")
