@@ -25,7 +25,8 @@ import (
 // As a child of a test this program is the client itself.
 func TestMain(m *testing.M) {
 	confine.MaybeSupervise()
-	if os.Getenv("AGONOMETER_TEST_CLIENT") != "" {
+	// The demo's contenders start this program as a stand-in, in an environment of their own.
+	if os.Getenv("AGONOMETER_TEST_CLIENT") != "" || len(os.Args) > 1 && os.Args[1] == "stand-in" {
 		os.Exit(Main(context.Background(), os.Args[1:], os.Stdin, os.Stdout, os.Stderr))
 	}
 	os.Exit(m.Run())

@@ -86,6 +86,7 @@ func TestQuickDemo(t *testing.T) {
 	out, err := cmd.CombinedOutput()
 	require.NoError(t, err, string(out))
 	assert.Contains(t, string(out), "3/3")
+	assert.Equal(t, 3, strings.Count(string(out), "1 of 1"), "all three pass: %s", out)
 
 	t.Setenv("AGONOMETER_DATA", data)
 	s, err := service.Start(service.Options{Data: data, Listen: "127.0.0.1:0", Log: slog.New(slog.DiscardHandler)})
@@ -125,6 +126,22 @@ func TestQuickDemo(t *testing.T) {
 	assert.Equal(t, 2, code)
 	assert.Contains(t, errs, "is not a task file")
 
+	// Proved first, and started only when all are.
+	two := filepath.Join(port, "two.yaml")
+	require.NoError(t, os.WriteFile(two, []byte("contest: two\ntasks: [tasks/overdue.md, tasks/margin.md]\ncontenders: [contenders/turnstone.yaml]\n"), 0o644))
+	started := must(t, "contest", "start", two, "--prove", "--yes", "--watch")
+	assert.Contains(t, started, "proved: 5 goals")
+	assert.Contains(t, started, "2 of 2")
+	assert.NotContains(t, started, "nothing has shown yet")
+	require.NoError(t, os.WriteFile(filepath.Join(port, "references", "overdue.md"), []byte("I do not know."), 0o644))
+	code, out2, errs = run(t, "contest", "start", two, "--prove", "--yes")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, out2, "the reference answer does not hold")
+	assert.Contains(t, errs, "so nothing was started")
+	again2 := must(t, "contest", "start", two, "--yes", "--watch")
+	assert.Contains(t, again2, "overdue")
+	assert.Contains(t, again2, "nothing has shown yet")
+
 	imported := must(t, "bout", "import", "--task", filepath.Join(port, "tasks", "ledger.md"), "--contender", "dunlin", "--patch", filepath.Join(port, "references", "ledger.patch"), "--took", "25m", "--notes", "by hand")
 	assert.Contains(t, imported, "passed: every check passed")
 	assert.Contains(t, imported, "25 min 00 s")
@@ -139,7 +156,7 @@ func TestQuickDemo(t *testing.T) {
 		code, _, _ := run(t, append([]string{"bout", "import"}, args...)...)
 		assert.NotZero(t, code, args)
 	}
-	again := must(t, "contest", "rejudge", "--task", "ledger")
+	again := must(t, "contest", "rejudge", "quick", "--task", "ledger")
 	assert.Contains(t, again, "3 bouts were judged more than once")
 	code, _, errs = run(t, "contest", "rejudge", "--file", filepath.Join(port, "nowhere.yaml"))
 	assert.Equal(t, 1, code)
