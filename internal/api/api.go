@@ -291,7 +291,7 @@ type Import struct {
 }
 
 // ImportBout asks for a change that was made elsewhere to be judged. Exactly one
-// of Patch, Branch and Folder is given.
+// of Patch, Branch and Folder is given; for a question Answer alone will do.
 type ImportBout struct {
 	// Bundle holds the task file with what it names; without one the task of the
 	// contest is meant.

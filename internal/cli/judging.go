@@ -477,12 +477,12 @@ func (a *app) boutImport() *cobra.Command {
 	var in api.ImportBout
 	var taskName, contenderName, contestGiven, patchFile, folder, started, finished, answerFile string
 	var took time.Duration
-	cmd := a.withFormat(&cobra.Command{Use: "import --task T --contender C (--patch FILE | --branch NAME --from REPOSITORY | --folder DIR)", Short: "Judge a change that was made elsewhere, like any other", Args: cobra.NoArgs,
+	cmd := a.withFormat(&cobra.Command{Use: "import --task T --contender C (--patch FILE | --branch NAME --from REPOSITORY | --folder DIR | --answer FILE)", Short: "Judge a change that was made elsewhere, like any other", Args: cobra.NoArgs,
 		Long: `Judge a change that was made elsewhere: by hand in an editor or a chat page, or by a tool that came back with a branch or
 a patch. It is judged and measured like any other; what is not known of it stays unknown.
 
 T is a task's file, for a bout that stands alone, or with --contest the name of one of its tasks. C is a contender's
-name, or its file. Branches and folders are those of the service's machine.`,
+name, or its file. Branches and folders are those of the service's machine. A question needs only the reply (--answer).`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -574,7 +574,7 @@ name, or its file. Branches and folders are those of the service's machine.`,
 	for _, flag := range []string{"task", "contender"} {
 		_ = cmd.MarkFlagRequired(flag)
 	}
-	cmd.MarkFlagsOneRequired("patch", "branch", "folder")
+	cmd.MarkFlagsOneRequired("patch", "branch", "folder", "answer")
 	cmd.MarkFlagsMutuallyExclusive("patch", "branch", "folder")
 	cmd.MarkFlagsRequiredTogether("branch", "from")
 	return cmd

@@ -119,7 +119,7 @@ func (s *Scheduler) taken(ctx context.Context, in *Import, b *store.Bout, p *wor
 		in.Patch = br.Diff
 	}
 	captured, err := s.engine.Git.Between(ctx, p, s.engine.Scratch(), in.Patch)
-	if err == nil && in.Branch == "" && !captured.Changed() {
+	if err == nil && in.Branch == "" && len(in.Answer) == 0 && !captured.Changed() {
 		return nil, errors.New("the patch changes nothing; it should be as git diff prints it")
 	}
 	return captured, err

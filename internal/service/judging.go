@@ -359,8 +359,11 @@ func (s *Server) importBout(c *gin.Context) {
 			from, source = way.name, way.value
 		}
 	}
+	if given == 0 && in.Answer != "" { // the reply to a question changes nothing
+		given, from, source = 1, "reply", "typed in"
+	}
 	if given != 1 {
-		refuse("What was made is not given once", "Exactly one of patch, branch and folder is needed.")
+		refuse("What was made is not given once", "Exactly one of patch, branch and folder is needed; for a question the answer alone will do.")
 		return
 	}
 	switch from {

@@ -390,6 +390,14 @@ func TestQuestions(t *testing.T) {
 		assert.Equal(t, want, b.Verdict.Reason, "%s: %+v", name, b.Verdict)
 		assert.Len(t, lastRound(t, b).Facts, 4)
 	}
+	bundle := p.bundle()
+	bundle.Main = filepath.Join(p.dir, "deep.md")
+	for answer, want := range map[string]verdict.Outcome{"lamp.txt:1, 5.8 m": verdict.Passed, "deep": verdict.Failed} {
+		b, err := c.ImportBout(t.Context(), api.ImportBout{Bundle: bundle, Contender: "dunlin", Answer: answer})
+		require.NoError(t, err)
+		until(t, c, api.ContestDetail{Contest: api.Contest{ID: b.ContestID}}, func(e api.Event) bool { return e.BoutID == b.ID && e.State == "done" })
+		assert.Equal(t, want, show(t, c, b).Verdict.Outcome, answer)
+	}
 	wrong := only(t, d, "wrong").Verdict
 	assert.Equal(t, &verdict.Share{Reached: 0, Total: 4}, &verdict.Share{Reached: wrong.Goals.Reached - 1, Total: wrong.Goals.Total}, "a file name alone is one of four")
 	assert.Contains(t, strings.Join(wrong.Missed, "\n"), "lamp.txt:99")
