@@ -191,6 +191,11 @@ func TestStrictProtection(t *testing.T) {
 	d := finish(t, c, begin(t, c, p))
 	assert.Equal(t, verdict.TestsWeakened, only(t, d, "weakens").Verdict.Reason)
 	assert.Equal(t, verdict.Passed, only(t, d, "adds").Verdict.Outcome, "a test added to a file weakens nothing")
+	assert.Contains(t, strings.Join(d.Standings.Notes, "\n"), "nothing has shown yet")
+	proved(t, c, p, "quay.md", 3)
+	d, err := c.Contest(t.Context(), d.ID)
+	require.NoError(t, err)
+	assert.NotContains(t, strings.Join(d.Standings.Notes, "\n"), "nothing has shown yet", "it was proved since")
 }
 
 // A contender that looks everywhere finds neither the answer nor the sealed tests.
