@@ -245,7 +245,7 @@ func (e *Engine) judge(ctx context.Context, j Job, p *workspace.Prepared, stage 
 		runs.Again = judge.Runs(out.Again)
 		out.Compared = outcome.Compare(stage, base, runs)
 	}
-	files, err := patch.Parse(result.Shown, 0)
+	files, err := patch.Parse(result.Shown, patch.MaxLines)
 	if err != nil {
 		e.Log.Warn("a change cannot be looked through for weakened tests", "bout", j.ID, "error", err)
 	}
@@ -297,9 +297,14 @@ func (e *Engine) lines(p *workspace.Prepared) answer.Lines {
 	if err != nil {
 		return func(string) (int, bool) { return 0, false }
 	}
-	return func(name string) (int, bool) {
+	counted := map[string]int{} // a reply may name one file a thousand times
+	return func(name string) (n int, ok bool) {
 		name = strings.TrimPrefix(strings.TrimPrefix(name, "bout/workspace/"), "./")
+		if known, there := counted[name]; there {
+			return max(known, 0), known >= 0
+		}
 		best := -1
+		defer func() { counted[name] = best }()
 		for _, f := range files {
 			if f != name && (strings.Contains(name, "/") || !strings.HasSuffix(f, "/"+name)) {
 				continue

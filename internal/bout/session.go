@@ -183,6 +183,10 @@ func (s *Session) Here(ctx context.Context, c task.Check, laid workspace.Laid) (
 	}
 	world := s.world
 	world.Brief = ""
+	if len(laid.Files) > 0 || c.Sealed {
+		// What is sealed must not be carried out by the code that it looks at.
+		world.NoNetwork = s.job.Task.Network != task.NetworkNeeded && s.e.Capability.CutsNetwork
+	}
 	results, err := judge.Run(ctx, func() (judge.Copy, error) { return judge.Copy{World: world, Tree: s.w.Tree()}, nil },
 		[]task.Check{c}, judge.Options{Limits: s.job.Limits, Secrets: drive.Secrets(s.job.Contender)})
 	if err != nil {

@@ -6,7 +6,6 @@ import (
 	"encoding/hex"
 	"fmt"
 	"path"
-	"regexp"
 	"slices"
 	"sort"
 	"strings"
@@ -311,9 +310,20 @@ func insideRepository(name string) bool {
 // MatchName tells whether a test's name fits a pattern, in which * stands for anything.
 func MatchName(pattern, name string) bool {
 	parts := strings.Split(pattern, "*")
-	for i, p := range parts {
-		parts[i] = regexp.QuoteMeta(p)
+	if len(parts) == 1 {
+		return pattern == name
 	}
-	re, err := regexp.Compile("^(?s:" + strings.Join(parts, ".*") + ")$")
-	return err == nil && re.MatchString(name)
+	first, last := parts[0], parts[len(parts)-1]
+	if len(name) < len(first)+len(last) || !strings.HasPrefix(name, first) || !strings.HasSuffix(name, last) {
+		return false
+	}
+	name = name[len(first) : len(name)-len(last)]
+	for _, p := range parts[1 : len(parts)-1] {
+		_, rest, ok := strings.Cut(name, p)
+		if !ok {
+			return false
+		}
+		name = rest
+	}
+	return true
 }

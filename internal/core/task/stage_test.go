@@ -87,7 +87,7 @@ func TestMatchName(t *testing.T) {
 	for _, c := range []struct {
 		pattern, name string
 		want          bool
-	}{{"pkg TestA", "pkg TestA", true}, {"pkg TestA", "pkg TestAB", false}, {"pkg *", "pkg TestA/b c", true}, {"*/leap*", "p T/leap years", true}, {"a.c", "abc", false}, {"*", "", true}, {"(x)?", "(x)?", true}} {
+	}{{"pkg TestA", "pkg TestA", true}, {"pkg TestA", "pkg TestAB", false}, {"pkg *", "pkg TestA/b c", true}, {"*/leap*", "p T/leap years", true}, {"a.c", "abc", false}, {"*", "", true}, {"a*b*c", "a-b-b-c", true}, {"a*b*c", "a-c-b", false}, {"ab*ba", "aba", false}, {"**x", "x", true}, {"(x)?", "(x)?", true}} {
 		assert.Equal(t, c.want, MatchName(c.pattern, c.name), c.pattern)
 	}
 }

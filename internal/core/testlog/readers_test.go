@@ -192,6 +192,10 @@ func TestManyTestsAreBounded(t *testing.T) {
 	rep, err = ReadTAP(strings.NewReader(strings.Repeat("ok 1 - the same\n", 5000)))
 	require.NoError(t, err)
 	assert.LessOrEqual(t, len(rep.Tests), 1001)
+	assert.Contains(t, strings.Join(rep.Remarks, "; "), "more than 1000 tests")
+	rep, err = ReadTAP(strings.NewReader("ok 1 - a #2\nok 2 - a\nok 3 - a\n"))
+	require.NoError(t, err)
+	assert.Equal(t, map[string]Outcome{"a": Passed, "a #2": Passed, "a #3": Passed}, outcomes(rep.Tests))
 }
 
 func TestCachedResultsAreSeen(t *testing.T) {

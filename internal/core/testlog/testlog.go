@@ -71,6 +71,7 @@ const (
 	MaxMessage  = 8 << 10
 	maxMessages = 64 << 20
 	maxLine     = 1 << 20
+	maxSameName = 1000
 	maxName     = 1 << 10
 )
 
@@ -100,6 +101,8 @@ func Read(f Format, r io.Reader) (Report, error) {
 // collector gathers the tests of one output.
 type collector struct {
 	tests   map[string]*test
+	names   map[string]int // how many tests were given a name that fresh numbers
+	crowded bool           // a name was given to more tests than are numbered
 	dropped int
 	kept    int // bytes of messages
 }
@@ -112,7 +115,7 @@ type test struct {
 	ended   int
 }
 
-func newCollector() *collector { return &collector{tests: map[string]*test{}} }
+func newCollector() *collector { return &collector{tests: map[string]*test{}, names: map[string]int{}} }
 
 // get returns the test of a name, made now if it is not there; nil when there
 // are too many. A test of which no end comes counts as failed.
@@ -134,13 +137,24 @@ func (c *collector) fresh(name string) *test {
 	if len(name) > maxName {
 		name = strings.ToValidUTF8(name[:maxName], "") + "…"
 	}
-	full := name
-	for n := 2; c.tests[full] != nil; n++ {
-		full = fmt.Sprintf("%s #%d", name, n)
-		if n > 1000 { // the same name for ever is one test
-			return c.tests[full]
-		}
+	if len(c.tests) >= MaxTests {
+		c.dropped++
+		return nil
 	}
+	n := c.names[name]
+	if n >= maxSameName {
+		c.crowded = true
+		return nil
+	}
+	full := name
+	if n > 0 {
+		full = fmt.Sprintf("%s #%d", name, n+1)
+	}
+	for c.tests[full] != nil { // a test may be called "a #2" by itself
+		n++
+		full = fmt.Sprintf("%s #%d", name, n+1)
+	}
+	c.names[name] = n + 1
 	return c.get(full)
 }
 
@@ -182,6 +196,9 @@ func (c *collector) report(keep func(name string, t *test) bool) Report {
 	}
 	sort.Slice(out.Tests, func(i, j int) bool { return out.Tests[i].Name < out.Tests[j].Name })
 	out.Summary = Count(out.Tests)
+	if c.crowded {
+		out.Remarks = append(out.Remarks, fmt.Sprintf("one name was given to more than %d tests; the others were not kept", maxSameName))
+	}
 	if c.dropped > 0 {
 		out.Remarks = append(out.Remarks, fmt.Sprintf("more than %d tests; the others were not kept", MaxTests))
 	}
