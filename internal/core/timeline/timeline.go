@@ -1,0 +1,248 @@
+// Package timeline is the record of what happened in a bout on its one
+// monotonic clock, and what follows from it: how long the contender worked, when
+// it first and last edited, and what every instant of that time went to.
+//
+// The clock starts when the first brief is handed over. Moments are in
+// microseconds since then, so that what happened before is negative and is
+// not taken.
+package timeline
+
+import (
+	"fmt"
+	"sort"
+	"time"
+)
+
+// Kind is a kind of event.
+type Kind string
+
+const (
+	// Round spans a round's work: from the hand-over of its words to the tool's end.
+	Round Kind = "round"
+	// Exchange spans a request to the model service and its reply.
+	Exchange Kind = "exchange"
+	// Refused spans an exchange that the service refused.
+	Refused Kind = "refused"
+	// Paced spans a wait before an exchange that the contender's pace asked for.
+	Paced Kind = "paced"
+	// Asked spans a wait for an answer to the tool's question.
+	Asked Kind = "asked"
+	// Edit is a change to a file of the workspace; Text is its path.
+	Edit Kind = "edit"
+	// Output is something that the tool printed; Count is its bytes.
+	Output Kind = "output"
+	// Busy spans a time in which the tool's processes used the CPU; Count is how
+	// much of it, in microseconds.
+	Busy Kind = "busy"
+	// Limit is the moment when a limit ended a round; Text names it.
+	Limit Kind = "limit"
+	// Check spans a check of the judge; Text names it.
+	Check Kind = "check"
+	// Cut says that later events of a kind were not kept; Text names the kind, Count how many.
+	Cut Kind = "cut"
+)
+
+// Kinds lists them all.
+func Kinds() []Kind {
+	return []Kind{Round, Exchange, Refused, Paced, Asked, Edit, Output, Busy, Limit, Check, Cut}
+}
+
+// Event is something that happened, at a moment or over a span.
+type Event struct {
+	// At and Until are microseconds since the first hand-over; they are the same for a moment.
+	At    int64 `json:"at_us"`
+	Until int64 `json:"until_us"`
+	Kind  Kind  `json:"kind"`
+	Round int   `json:"round"`
+	// Text names what it is about: a file, a check, a model, a cause.
+	Text string `json:"text,omitempty"`
+	// Count is a size, where the kind has one.
+	Count int64 `json:"count,omitempty"`
+	// First marks a file's first edit.
+	First bool `json:"first,omitempty"`
+	// OK tells of a check or an exchange whether it went well.
+	OK bool `json:"ok,omitempty"`
+	// Number is that of the exchange in its bout.
+	Number int `json:"number,omitempty"`
+}
+
+// Valid says what is wrong with an event, so that none is stored half made.
+func (e *Event) Valid() error {
+	switch {
+	case e.At < 0:
+		return fmt.Errorf("it happened before the bout began")
+	case e.Until < e.At:
+		return fmt.Errorf("it ended before it began")
+	case e.Kind == "":
+		return fmt.Errorf("it is of no kind")
+	}
+	return nil
+}
+
+// Us is a span of time in whole microseconds.
+func Us(d time.Duration) int64 { return d.Microseconds() }
+
+// Reach is how much of the time before it an edit or a line of output accounts
+// for: a quarter of a second, which is also how often the CPU is looked at.
+const Reach = 250 * time.Millisecond
+
+// Parts says what the time went to. Every instant belongs to the first of
+// these that applies, so that they add up to the whole.
+type Parts struct {
+	// Refused is waiting because the service refused or the pace asked for it: a
+	// refused exchange and the time until the next one begins, and waits for pacing.
+	Refused int64 `json:"refused_us"`
+	// Exchange is time in at least one exchange with a model.
+	Exchange int64 `json:"exchange_us"`
+	// Asked is waiting for an answer to a question.
+	Asked int64 `json:"asked_us"`
+	// Own is the tool's own work: output, edits, or its processes using the CPU.
+	Own int64 `json:"own_us"`
+	// Quiet is the rest.
+	Quiet int64 `json:"quiet_us"`
+}
+
+// Whole is the sum of all parts.
+func (p Parts) Whole() int64 { return p.Refused + p.Exchange + p.Asked + p.Own + p.Quiet }
+
+func (p *Parts) add(class int, n int64) {
+	*[]*int64{&p.Refused, &p.Exchange, &p.Asked, &p.Own, &p.Quiet}[class] += n
+}
+
+// The classes, in the order in which they are given an instant.
+const (
+	classRefused = iota
+	classExchange
+	classAsked
+	classOwn
+	classQuiet
+)
+
+// Summary is what a bout's timeline comes to. Moments are in the time that the
+// contender worked: judging between rounds is not counted.
+type Summary struct {
+	// Elapsed is from each hand-over to the tool's end, all rounds together.
+	Elapsed int64 `json:"elapsed_us"`
+	// FirstEdit and LastEdit are nil where nothing was edited, or nothing was seen.
+	FirstEdit *int64 `json:"first_edit_us"`
+	LastEdit  *int64 `json:"last_edit_us"`
+	// Edits counts them; Files counts the files.
+	Edits int   `json:"edits"`
+	Files int   `json:"files"`
+	Parts Parts `json:"parts"`
+	// LongestQuiet is the longest span of quiet in one round.
+	LongestQuiet int64 `json:"longest_quiet_us"`
+}
+
+type span struct {
+	from, to int64
+	class    int
+}
+
+// Summarise works a timeline out. Events may come in any order.
+func Summarise(events []Event) Summary {
+	events = append([]Event(nil), events...)
+	sort.SliceStable(events, func(i, j int) bool { return events[i].At < events[j].At })
+	var s Summary
+	files := map[string]bool{}
+	var spans []span
+	for i := range events {
+		if class, from, to, ok := classOf(events, i); ok {
+			spans = append(spans, span{from, to, class})
+		}
+	}
+	for i := range events {
+		r := &events[i]
+		if r.Kind != Round {
+			continue
+		}
+		for j := range events {
+			if e := &events[j]; e.Kind == Edit && e.Round == r.Round {
+				at := s.Elapsed + min(max(e.At, r.At), r.Until) - r.At
+				if s.FirstEdit == nil {
+					s.FirstEdit = &at
+				}
+				s.LastEdit = &at
+				s.Edits++
+				files[e.Text] = true
+			}
+		}
+		s.Elapsed += r.Until - r.At
+		split(r.At, r.Until, spans, &s)
+	}
+	s.Files = len(files)
+	return s
+}
+
+// classOf is what an event gives its instants to.
+func classOf(events []Event, i int) (class int, from, to int64, ok bool) {
+	e := &events[i]
+	switch e.Kind {
+	case Refused:
+		// What follows a refusal is waiting, until the next exchange begins.
+		until := e.Until
+		for j := i + 1; j < len(events); j++ {
+			if next := &events[j]; (next.Kind == Exchange || next.Kind == Refused || next.Kind == Paced) && next.Round == e.Round {
+				until = max(until, next.At)
+				break
+			}
+		}
+		return classRefused, e.At, until, true
+	case Paced:
+		return classRefused, e.At, e.Until, true
+	case Exchange:
+		return classExchange, e.At, e.Until, true
+	case Asked:
+		return classAsked, e.At, e.Until, true
+	case Edit, Output:
+		return classOwn, e.At - Us(Reach), e.Until, true
+	case Busy:
+		return classOwn, e.At, e.Until, true
+	}
+	return 0, 0, 0, false
+}
+
+// split gives every instant of [from, to) to a class: a sweep over the ends of
+// all spans, counting for each class how many are open. O(n log n).
+func split(from, to int64, spans []span, s *Summary) {
+	type end struct {
+		at    int64
+		class int
+		step  int
+	}
+	var ends []end
+	for _, one := range spans {
+		a, b := max(one.from, from), min(one.to, to)
+		if a < b {
+			ends = append(ends, end{a, one.class, 1}, end{b, one.class, -1})
+		}
+	}
+	sort.Slice(ends, func(i, j int) bool { return ends[i].at < ends[j].at })
+	var open [classQuiet]int
+	at, quiet := from, int64(0)
+	pass := func(until int64) {
+		if until <= at {
+			return
+		}
+		class := classQuiet
+		for c, n := range open {
+			if n > 0 {
+				class = c
+				break
+			}
+		}
+		s.Parts.add(class, until-at)
+		if class == classQuiet {
+			quiet += until - at
+			s.LongestQuiet = max(s.LongestQuiet, quiet)
+		} else {
+			quiet = 0
+		}
+		at = until
+	}
+	for _, e := range ends {
+		pass(e.at)
+		open[e.class] += e.step
+	}
+	pass(to)
+}
