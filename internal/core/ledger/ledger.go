@@ -115,6 +115,7 @@ func Of(exchanges []Exchange, prices Prices) Sheet {
 		}
 		if e.Partial {
 			s.Partial++
+			s.AtLeast = true
 		}
 		if e.Wanting {
 			s.NotCounted++
@@ -138,7 +139,7 @@ func Of(exchanges []Exchange, prices Prices) Sheet {
 			}
 		default:
 			c := price.Cost(e.Tokens, e.TookMS)
-			if price.byToken() && e.Wanting {
+			if price.byToken() && (e.Wanting || e.Partial) {
 				s.MoneyAtLeast = true
 			}
 			total, priced = total.Add(c), true

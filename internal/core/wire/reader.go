@@ -142,6 +142,7 @@ const (
 	anOutput
 	aReasoning
 	aCause
+	aType // what kind of event it is
 	whats
 )
 
@@ -199,6 +200,7 @@ func Compile(r *Reader) *Reading {
 		c.body.add(p, mark{what: aCause, rank: i})
 		c.event.add(p, mark{what: aCause, rank: i})
 	}
+	c.event.add("/type", mark{what: aType})
 	for _, p := range asks.Model {
 		c.asks.add(p, mark{what: aModel})
 	}

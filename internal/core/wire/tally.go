@@ -104,7 +104,16 @@ type Reply struct {
 	line   []byte // of server-sent events: the field name, as far as it has come
 	field  lineState
 	events int
+	data   []byte // the beginning of the present line of data
+	ended  bool
 }
+
+// ends are the ways in which streams say that nothing more comes.
+var ends = map[string]bool{"message_stop": true, "response.completed": true, "response.done": true}
+
+// Ended tells whether a stream has said itself that it is at its end: then it
+// does not matter that nobody waited for the connection's.
+func (r *Reply) Ended() bool { return r.ended }
 
 // tally is what one reader has found.
 type tally struct {
@@ -141,6 +150,10 @@ func (r *Reply) found(m mark, s scalar) {
 		if s.text != "null" {
 			r.causes[m.rank] = short(s.text)
 		}
+		return
+	}
+	if m.what == aType {
+		r.ended = r.ended || ends[s.text]
 		return
 	}
 	t := &r.tallies[m.reader]
@@ -219,18 +232,20 @@ func (r *Reply) stream(b []byte) {
 			switch {
 			case len(r.line) == len("data:") && string(r.line) == "data:":
 				r.field = lineData
-				r.pick.write(piece)
+				r.data = r.data[:0]
+				r.take(piece)
 			case !strings.HasPrefix("data:", string(r.line)):
 				r.field = lineOther
 			}
 		case lineData:
-			r.pick.write(piece)
+			r.take(piece)
 		}
 		if end < 0 {
 			return
 		}
 		empty := r.field == lineStart && len(r.line) == 0
 		if r.field == lineData {
+			r.ended = r.ended || string(bytes.TrimSpace(r.data)) == "[DONE]"
 			r.pick.write([]byte{'\n'})
 		}
 		if empty && b[end] == '\n' && (!r.pick.whole() || r.pick.bad) {
@@ -242,6 +257,13 @@ func (r *Reply) stream(b []byte) {
 		r.field, r.line = lineStart, r.line[:0]
 		b = b[end+1:]
 	}
+}
+
+func (r *Reply) take(piece []byte) {
+	if room := 16 - len(r.data); room > 0 {
+		r.data = append(r.data, piece[:min(room, len(piece))]...)
+	}
+	r.pick.write(piece)
 }
 
 // Read is what a reply told.
