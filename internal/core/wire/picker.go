@@ -124,7 +124,7 @@ func (p *picker) here() *trie {
 		return p.root
 	}
 	if f.array {
-		return f.at.next[strconv.Itoa(f.index)]
+		return f.at.at(strconv.Itoa(f.index))
 	}
 	return p.wanted
 }
@@ -169,7 +169,7 @@ func (p *picker) value(c byte) {
 			p.skip, p.state = 1, wantCommaOrEnd
 			return
 		}
-		p.frames = append(p.frames, frame{at: at, array: c == '[', each: c == '[' && len(p.frames) == 0 && at.next["0"] == nil})
+		p.frames = append(p.frames, frame{at: at, array: c == '[', each: c == '[' && len(p.frames) == 0 && at.at("0") == nil})
 		p.state = wantKeyOrEnd
 		if c == '[' {
 			p.state = wantValue // an empty list ends below
@@ -263,7 +263,7 @@ func (p *picker) endString() {
 	if p.state == inKey && !p.escapes { // the usual case, without a copy
 		p.wanted = nil
 		if len(p.buf) <= maxKey {
-			p.wanted = p.frames[len(p.frames)-1].at.next[string(p.buf)]
+			p.wanted = p.frames[len(p.frames)-1].at.at(string(p.buf))
 		}
 		p.state = wantColon
 		return
@@ -284,7 +284,7 @@ func (p *picker) endString() {
 	}
 	p.wanted = nil
 	if len(text) <= maxKey {
-		p.wanted = p.frames[len(p.frames)-1].at.next[text]
+		p.wanted = p.frames[len(p.frames)-1].at.at(text)
 	}
 	p.state = wantColon
 }

@@ -60,8 +60,24 @@ func (p Pointer) steps() ([]string, error) {
 
 // trie holds all pointers that are looked for, by their steps.
 type trie struct {
-	next  map[string]*trie
+	next  []step
 	marks []mark // what ends here
+}
+
+type step struct {
+	key string
+	to  *trie
+}
+
+// at is where a key leads; nil for nowhere. There are few keys at a place, so
+// that comparing is quicker than hashing.
+func (t *trie) at(key string) *trie {
+	for i := range t.next {
+		if t.next[i].key == key {
+			return t.next[i].to
+		}
+	}
+	return nil
 }
 
 // add puts a pointer into the trie; one that is malformed is left out.
@@ -71,13 +87,12 @@ func (t *trie) add(p Pointer, m mark) {
 		return
 	}
 	for _, s := range steps {
-		if t.next == nil {
-			t.next = map[string]*trie{}
+		next := t.at(s)
+		if next == nil {
+			next = &trie{}
+			t.next = append(t.next, step{s, next})
 		}
-		if t.next[s] == nil {
-			t.next[s] = &trie{}
-		}
-		t = t.next[s]
+		t = next
 	}
 	t.marks = append(t.marks, m)
 }
