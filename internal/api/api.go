@@ -10,11 +10,13 @@ import (
 	"time"
 
 	"agonometer/internal/core/answer"
+	"agonometer/internal/core/ledger"
 	"agonometer/internal/core/outcome"
 	"agonometer/internal/core/patch"
 	"agonometer/internal/core/specfile"
 	"agonometer/internal/core/standings"
 	"agonometer/internal/core/testlog"
+	"agonometer/internal/core/timeline"
 	"agonometer/internal/core/verdict"
 )
 
@@ -191,7 +193,19 @@ type Bout struct {
 	// Rounds is how many rounds there were; 0 before the first was captured.
 	Rounds int `json:"rounds"`
 	// Imported is set when the bout was made elsewhere.
-	Imported  bool             `json:"imported"`
+	Imported bool `json:"imported"`
+	Used     Used `json:"used"`
+	// FirstEditMS and LastEditMS are in the time that the contender worked; null where no edit was seen.
+	FirstEditMS *int64 `json:"first_edit_ms"`
+	LastEditMS  *int64 `json:"last_edit_ms"`
+	// Limit is the limit at which the tool was stopped; "" for none.
+	Limit string `json:"limit"`
+	// Network is open or meter-only; "" before the bout began.
+	Network string `json:"network"`
+	// Flags are remarks about the bout's model service and machine, in words.
+	Flags []string `json:"flags"`
+	// NotBefore is when a bout that waits for its model service may begin.
+	NotBefore *Time            `json:"not_before"`
 	ElapsedMS *int64           `json:"elapsed_ms"`
 	ExitCode  *int             `json:"exit_code"`
 	Signal    string           `json:"signal"`
@@ -231,6 +245,118 @@ type BoutDetail struct {
 	Import     *Import     `json:"import"`
 	// Tries are the other bouts of the same place: what this one replaced or is replaced by.
 	Tries []Bout `json:"tries"`
+	// Timing is what the timeline comes to; null where there is none.
+	Timing *timeline.Summary `json:"timing"`
+	// Machine is how busy the machine was; Overloaded says that times may have suffered.
+	Machine    *timeline.Machine `json:"machine"`
+	Overloaded bool              `json:"overloaded"`
+	Ledger     ledger.Ledger     `json:"ledger"`
+	// Departures are the ways in which models or efforts were not as expected.
+	Departures []ledger.Departure `json:"departures"`
+	// Cold tells whether the first counted exchange found nothing in a cache; null
+	// where that was not said.
+	Cold *bool `json:"cold"`
+}
+
+// Used is what a bout used, in short.
+type Used struct {
+	// Source is metered, reported, typed-in or unknown.
+	Source string `json:"source"`
+	// Tokens are of all kinds; null where nothing was counted.
+	Tokens  *int64 `json:"tokens"`
+	AtLeast bool   `json:"at_least"`
+	// Money is exact, with its currency; null where nothing is priced.
+	Money        *ledger.Money `json:"money"`
+	MoneyAtLeast bool          `json:"money_at_least"`
+}
+
+// BoutLedger is what a bout used, exchange by exchange.
+type BoutLedger struct {
+	BoutID     string             `json:"bout_id"`
+	Ledger     ledger.Ledger      `json:"ledger"`
+	Departures []ledger.Departure `json:"departures"`
+	Exchanges  []Exchange         `json:"exchanges"`
+}
+
+// Exchange is one request to a model service with its reply.
+type Exchange struct {
+	Number int  `json:"number"`
+	Round  int  `json:"round"`
+	Began  Time `json:"began"`
+	// AtUS, FirstUS and UntilUS are moments on the bout's clock in microseconds: sent
+	// on, the reply's head, the end. PacedUS is how long it had waited before.
+	AtUS        int64         `json:"at_us"`
+	PacedUS     int64         `json:"paced_us"`
+	FirstUS     *int64        `json:"first_us"`
+	UntilUS     int64         `json:"until_us"`
+	Method      string        `json:"method"`
+	Path        string        `json:"path"`
+	Status      int           `json:"status"`
+	BytesIn     int64         `json:"bytes_in"`
+	BytesOut    int64         `json:"bytes_out"`
+	ModelAsked  string        `json:"model_asked"`
+	EffortAsked string        `json:"effort_asked"`
+	Model       string        `json:"model"`
+	Effort      string        `json:"effort"`
+	Shape       string        `json:"shape"`
+	Tokens      ledger.Tokens `json:"tokens"`
+	// NotCounted is set where there should have been counts and there were none.
+	NotCounted bool          `json:"not_counted"`
+	Partial    bool          `json:"partial"`
+	Strange    bool          `json:"strange"`
+	Money      *ledger.Money `json:"money"`
+	Refused    bool          `json:"refused"`
+	Cause      string        `json:"cause"`
+	CauseWords string        `json:"cause_words"`
+	RetryAfter string        `json:"retry_after"`
+	Trouble    string        `json:"trouble"`
+	// HasBodies is set where the bodies were kept.
+	HasBodies bool `json:"has_bodies"`
+}
+
+// Timeline is what happened in a bout, on its clock.
+type Timeline struct {
+	BoutID string           `json:"bout_id"`
+	Events []timeline.Event `json:"events"`
+	// Last is the number of the last event; ask for what is after it.
+	Last    int64             `json:"last"`
+	Summary *timeline.Summary `json:"summary"`
+}
+
+// ContestLedger is what a contest used.
+type ContestLedger struct {
+	ContestID string `json:"contest_id"`
+	// PriceLists name the lists by which money is worked out.
+	PriceLists []string         `json:"price_lists"`
+	Rows       []ContenderSheet `json:"rows"`
+	Total      ledger.Sheet     `json:"total"`
+}
+
+// ContenderSheet is what all tries of a contender used.
+type ContenderSheet struct {
+	Contender string       `json:"contender"`
+	Bouts     int          `json:"bouts"`
+	Passed    int          `json:"passed"`
+	Sheet     ledger.Sheet `json:"sheet"`
+	// Reported is what the tool reported in the same bouts; null where it says nothing.
+	Reported      *ledger.Sheet `json:"reported"`
+	PerPassed     *ledger.Money `json:"money_per_passed"`
+	TokensPerLine *float64      `json:"tokens_per_line"`
+}
+
+// PriceListFile is a price list to work money out by.
+type PriceListFile struct {
+	Name string `json:"name"`
+	Data []byte `json:"data"`
+}
+
+// StoredPriceList is a price list that the service has taken; name its digest in
+// the parameter prices of any call that shows money.
+type StoredPriceList struct {
+	Digest    string `json:"digest"`
+	PriceList string `json:"price_list"`
+	Currency  string `json:"currency"`
+	Models    int    `json:"models"`
 }
 
 // Round is one hand-over of words, and what came of it.
@@ -317,6 +443,10 @@ type ImportBout struct {
 	Notes  string `json:"notes,omitempty"`
 	// Answer is the closing message, for a question.
 	Answer string `json:"answer,omitempty"`
+	// Tokens and Money are what a person knows of what it used.
+	Tokens *ledger.Tokens `json:"tokens,omitempty"`
+	Money  *ledger.Money  `json:"money,omitempty"`
+	Model  string         `json:"model,omitempty"`
 }
 
 // ProveTask asks for a proving. Bundle holds the task file with what it names.
@@ -477,6 +607,12 @@ type Event struct {
 	Rejudging string `json:"rejudging,omitempty"`
 	Done      int    `json:"done,omitempty"`
 	Total     int    `json:"total,omitempty"`
+	// Tokens and Money are what a running bout has used so far; Happened is how many
+	// events its timeline has got.
+	Tokens   *int64        `json:"tokens,omitempty"`
+	AtLeast  bool          `json:"at_least,omitempty"`
+	Money    *ledger.Money `json:"money,omitempty"`
+	Happened int           `json:"happened,omitempty"`
 }
 
 // Version says what is running.

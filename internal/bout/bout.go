@@ -16,10 +16,13 @@ import (
 
 	"agonometer/internal/bout/confine"
 	"agonometer/internal/bout/drive"
+	"agonometer/internal/bout/meter"
 	"agonometer/internal/bout/workspace"
 	"agonometer/internal/core/contender"
+	"agonometer/internal/core/ledger"
 	"agonometer/internal/core/specfile"
 	"agonometer/internal/core/task"
+	"agonometer/internal/core/timeline"
 	"agonometer/internal/core/verdict"
 )
 
@@ -33,14 +36,19 @@ type Engine struct {
 	Path           string
 	KeepWorkspaces bool
 	Log            *slog.Logger
+	Meter          *meter.Meter
 
-	mu    sync.Mutex
-	gates map[string]*sync.Mutex
+	mu     sync.Mutex
+	gates  map[string]*sync.Mutex
+	pacers map[string]*meter.Pacer
 }
+
+// Close ends what the engine has open.
+func (e *Engine) Close() error { return e.Meter.Close() }
 
 // NewEngine makes the folders and finds out what this machine allows.
 func NewEngine(data string, log *slog.Logger) (*Engine, error) {
-	e := &Engine{Data: data, Path: os.Getenv("PATH"), Log: log, gates: map[string]*sync.Mutex{}}
+	e := &Engine{Data: data, Path: os.Getenv("PATH"), Log: log, gates: map[string]*sync.Mutex{}, pacers: map[string]*meter.Pacer{}}
 	for _, dir := range []string{e.starts(), e.prepared(), e.Scratch(), e.mirrors()} {
 		if err := os.MkdirAll(dir, 0o700); err != nil {
 			return nil, err
@@ -51,6 +59,9 @@ func NewEngine(data string, log *slog.Logger) (*Engine, error) {
 		return nil, err
 	}
 	e.Git = git
+	if e.Meter, err = meter.New(log); err != nil {
+		return nil, err
+	}
 	e.Repositories = &workspace.Repositories{Git: git, Mirrors: e.mirrors()}
 	e.Capability = confine.Detect(e.Scratch())
 	e.Maker = workspace.Copier{LayerHome: confine.DetectOverlay(e.Scratch(), e.Capability.Mode)}
@@ -78,6 +89,14 @@ type Job struct {
 	Contender *contender.Contender
 	Limits    task.Limits
 	Seed      specfile.Seed
+	// Prices are those by which the limit of spending is watched.
+	Prices ledger.Prices
+	// VoidRefused and VoidOtherModel end a bout, which is void then, when its model
+	// service refuses, or when a model replies that the contender does not expect.
+	VoidRefused, VoidOtherModel bool
+	// Happened takes what happened while the contender worked, in batches, with the
+	// moment at which the bout's clock began.
+	Happened func(clock time.Time, events []timeline.Event, exchanges []*meter.Exchange, spent Spent)
 }
 
 // VoidError says that a bout is void, and why.

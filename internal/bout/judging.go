@@ -20,6 +20,9 @@ import (
 	"agonometer/internal/core/testlog"
 )
 
+// CheckRun is how one check ended.
+type CheckRun = judge.Result
+
 // Judged is what judging one round of a stage brought.
 type Judged struct {
 	// Diff is what was judged.

@@ -14,13 +14,25 @@ import (
 	"agonometer/internal/bout/drive"
 	"agonometer/internal/bout/judge"
 	"agonometer/internal/bout/workspace"
+	"agonometer/internal/core/contender"
+	"agonometer/internal/core/ledger"
 	"agonometer/internal/core/outcome"
 	"agonometer/internal/core/task"
+	"agonometer/internal/core/verdict"
+	"agonometer/internal/core/wire"
 )
 
 // Worked is what came of a hand-over.
 type Worked struct {
-	Result   confine.Result
+	Result confine.Result
+	// Limit is the limit at which the tool was stopped; empty for none. LimitDetail
+	// says more.
+	Limit       verdict.Reason
+	LimitDetail string
+	// Working is how long the tool worked, without the waits that its pace asked for.
+	Working time.Duration
+	// Reported is what the tool says it used; nil where it says nothing.
+	Reported *ledger.Told
 	Captured *workspace.Captured
 	Log      []byte
 	LogCut   int64
@@ -53,6 +65,13 @@ type Session struct {
 	HomeLayered bool
 	// Kept is the workspace's folder where it is kept.
 	Kept string
+	// Network is open or meter-only, as it really is; Metered tells whether the
+	// meter stands before the model service.
+	Network string
+	Metered bool
+
+	observer *observer
+	round    int
 }
 
 // Open makes a contender's workspace. Close gives it back.
@@ -78,7 +97,12 @@ func (s *Session) furnish() error {
 	s.world = s.e.worldOf(s.job.Task, s.w)
 	s.world.Hide = append(s.world.Hide, s.job.Contender.Path)
 	s.world.Brief = filepath.Join(s.dir, "brief.md")
-	if err := drive.Carry(s.job.Contender, s.w.Home(), s.e.copyOptions()); err != nil {
+	if err := s.observe(); err != nil {
+		return err
+	}
+	ws, _, _, brief := s.world.Paths()
+	values := map[contender.Placeholder]string{contender.BriefFile: brief, contender.Workspace: ws, contender.Seed: fmt.Sprint(s.job.Seed), contender.MeterURL: s.observer.url()}
+	if err := drive.Carry(s.job.Contender, s.w.Home(), s.e.copyOptions(), values); err != nil {
 		return err
 	}
 	for _, name := range s.job.Contender.Reads {
@@ -93,6 +117,9 @@ func (s *Session) furnish() error {
 
 // Close frees the workspace, unless workspaces are kept.
 func (s *Session) Close() {
+	if s.observer != nil {
+		s.observer.close()
+	}
 	if s.e.KeepWorkspaces {
 		return
 	}
@@ -111,13 +138,29 @@ func (s *Session) HandOver(ctx context.Context, words string, again bool, left t
 	out := confine.NewOutput(int64(s.job.Limits.Output))
 	said := confine.NewOutput(maxAnswer)
 	working()
-	res, err := drive.Command(ctx, drive.HandOver{Contender: s.job.Contender, Again: again, Brief: words, Seed: s.job.Seed, World: s.world,
-		Limit: left, Output: out, Stdout: io.MultiWriter(out, said)})
+	s.round++
+	seen := s.observer.watch.Output()
+	both := io.MultiWriter(out, seen)
+	stdout := io.MultiWriter(out, seen, said)
+	var reports *wire.Reply
+	if r := s.job.Contender.Reports; r != nil {
+		reports = r.Reading().Reply(wire.FormLines)
+		stdout = io.MultiWriter(stdout, reports)
+	}
+	res, spent, err := s.observer.work(ctx, s.round, drive.HandOver{Contender: s.job.Contender, Again: again, Brief: words, Seed: s.job.Seed, World: s.world,
+		Limit: left, Output: both, Stdout: stdout})
 	if err != nil {
 		return nil, voidOf(err)
 	}
+	reason, detail := s.observer.why()
+	if ctx.Err() != nil || reason.Service() {
+		s.observer.watch.Changed(nil) // what happened until then is told all the same
+	}
 	if ctx.Err() != nil {
 		return nil, ctx.Err()
+	}
+	if reason.Service() {
+		return nil, &VoidError{Reason: reason, Detail: detail, Log: out.Bytes()}
 	}
 	secrets := drive.Secrets(s.job.Contender)
 	began := time.Now()
@@ -138,7 +181,12 @@ func (s *Session) HandOver(ctx context.Context, words string, again bool, left t
 		}
 	}
 	s.tree = captured.Tree
-	worked := &Worked{Step: step, Result: res, Captured: captured, Log: out.Bytes(), LogCut: out.Cut(), Answer: said.Bytes(), CaptureMS: time.Since(began).Milliseconds()}
+	s.observer.changed(captured.Shown, step)
+	res.TimedOut = reason == verdict.TimeLimit
+	worked := &Worked{Limit: reason, LimitDetail: detail, Working: spent, Step: step, Result: res, Captured: captured, Log: out.Bytes(), LogCut: out.Cut(), Answer: said.Bytes(), CaptureMS: time.Since(began).Milliseconds()}
+	if reports != nil {
+		worked.Reported = s.job.Contender.Reports.Told(reports.Read())
+	}
 	if name := s.job.Contender.AnswerFile; name != "" {
 		worked.Answer = s.read(name)
 	}
@@ -182,7 +230,7 @@ func (s *Session) Here(ctx context.Context, c task.Check, laid workspace.Laid) (
 		}
 	}
 	world := s.world
-	world.Brief = ""
+	world.Brief, world.NoNetwork, world.Listen = "", false, 0
 	if len(laid.Files) > 0 || c.Sealed {
 		// What is sealed must not be carried out by the code that it looks at.
 		world.NoNetwork = s.job.Task.Network != task.NetworkNeeded && s.e.Capability.CutsNetwork

@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 
 	"github.com/bmatcuk/doublestar/v4"
 
@@ -34,8 +35,8 @@ func gather(name string) (*specfile.Bundle, contest.Kind, error) {
 	case contest.KindTask:
 		takeNamed(b, b.Main)
 	case contest.KindContest:
-		tasks, contenders := contest.Globs(b.Main, b.Files[b.Main])
-		for _, pattern := range append(tasks, contenders...) {
+		tasks, contenders, prices := contest.Globs(b.Main, b.Files[b.Main])
+		for _, pattern := range slices.Concat(tasks, contenders, prices) {
 			found, err := doublestar.FilepathGlob(pattern, doublestar.WithFilesOnly())
 			if err != nil {
 				continue // an invalid pattern is reported by the reader

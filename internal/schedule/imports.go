@@ -10,6 +10,7 @@ import (
 	"agonometer/internal/bout/workspace"
 	"agonometer/internal/core/contender"
 	"agonometer/internal/core/contest"
+	"agonometer/internal/core/ledger"
 	"agonometer/internal/core/specfile"
 	"agonometer/internal/core/task"
 	"agonometer/internal/store"
@@ -32,8 +33,10 @@ type Import struct {
 	Folder       string
 	Anyway       bool
 	Facts        store.Imported
-	ElapsedMS    *int64
-	Answer       []byte
+	// Typed is what a person knows of what it used; nil for nothing.
+	Typed     *ledger.Told
+	ElapsedMS *int64
+	Answer    []byte
 }
 
 // OffBaseError says that a branch is not based on the start commit, and the way out.
@@ -63,7 +66,7 @@ func (s *Scheduler) Import(ctx context.Context, in Import) (*store.Bout, error) 
 	}
 	now := time.Now().UTC()
 	b := &store.Bout{ID: s.store.NewID(), Task: string(in.Task.Task), Contender: string(in.Contender.Contender), Repeat: 1, State: store.Captured, CreatedAt: now, CapturedAt: &now,
-		ElapsedMS: in.ElapsedMS, RoundsUsed: 1, StartTree: prepared.Tree, Imported: &in.Facts}
+		ElapsedMS: in.ElapsedMS, RoundsUsed: 1, StartTree: prepared.Tree, Imported: &in.Facts, Typed: in.Typed}
 	captured, err := s.taken(ctx, &in, b, prepared, limits)
 	if err != nil {
 		return nil, err

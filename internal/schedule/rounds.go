@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -31,7 +32,8 @@ func (s *Scheduler) steps(ctx context.Context, cur *running, c *contest.Contest,
 	if t == nil {
 		return &bout.VoidError{Reason: verdict.HarnessFault, Detail: "the contest does not have the task any more"}
 	}
-	job := bout.Job{ID: b.ID, Task: t, Commit: c.Commits[t.Task], Contender: con, Limits: Limits(c, t), Seed: specfile.Seed(b.Seed)}
+	job := bout.Job{ID: b.ID, Task: t, Commit: c.Commits[t.Task], Contender: con, Limits: Limits(c, t), Seed: specfile.Seed(b.Seed),
+		Prices: c.PriceLists, VoidRefused: c.OnRefused == contest.MakeVoid, VoidOtherModel: c.OnOtherModel == contest.MakeVoid, Happened: s.happened(b)}
 	say := func(what string) {
 		if err := s.store.Say(s.ctx, b, what); err != nil {
 			s.log.Warn("progress cannot be recorded", "bout", b.ID, "error", err)
@@ -192,6 +194,7 @@ type rounds struct {
 	say       func(string)
 	judgement store.Judgement
 	verdicts  []staged
+	reported  reports
 	quiet     bool // a bout that has ended is judged again: its state stays
 }
 
@@ -206,12 +209,17 @@ type staged struct {
 func (r *rounds) stage(i int) *task.Stage { return &r.job.Task.Stages[i] }
 
 // run works on every stage of the task.
-func (r *rounds) run(ctx context.Context) error {
+func (r *rounds) run(ctx context.Context) (err error) {
 	session, err := r.s.engine.Open(ctx, r.job, r.prepared)
 	if err != nil {
 		return err
 	}
 	defer session.Close()
+	defer func() {
+		if err != nil { // a void bout keeps what was seen of it
+			r.s.keepSeen(r.b, session)
+		}
+	}()
 	repairs := r.c.RepairRoundsOf(r.job.Task)
 	left := r.job.Limits.Time.Std()
 	var elapsed int64
@@ -229,7 +237,7 @@ func (r *rounds) run(ctx context.Context) error {
 				return err
 			}
 			elapsed += w.Result.Elapsed.Milliseconds()
-			left -= w.Result.Elapsed
+			left -= w.Working
 			row, err := r.record(ctx, session, w, number, i, kind, words, elapsed)
 			if err != nil {
 				return err
@@ -238,7 +246,10 @@ func (r *rounds) run(ctx context.Context) error {
 			if err != nil {
 				return err
 			}
-			if w.Result.TimedOut {
+			if len(r.verdicts) < 2 || r.verdicts[len(r.verdicts)-2].judged != judged {
+				checked(session, number, judged)
+			}
+			if w.Limit != "" {
 				return r.finish(ctx, session, row, judged)
 			}
 			last := i == len(r.job.Task.Stages)-1
@@ -288,7 +299,15 @@ func (r *rounds) repairWords(j *bout.Judged) string {
 func (r *rounds) record(ctx context.Context, session *bout.Session, w *bout.Worked, number, stage int, kind store.RoundKind, words string, elapsed int64) (*store.Round, error) {
 	ms, code := w.Result.Elapsed.Milliseconds(), w.Result.ExitCode
 	cap := w.Captured
-	row := &store.Round{Number: number, Stage: stage, Kind: kind, ElapsedMS: &ms, ExitCode: &code, Signal: w.Result.Signal, TimedOut: w.Result.TimedOut,
+	facts, err := seen(session)
+	if err != nil {
+		return nil, err
+	}
+	reported, err := nullableJSON(r.reported.add(w.Reported))
+	if err != nil {
+		return nil, err
+	}
+	row := &store.Round{Limit: w.Limit, Reported: w.Reported, Number: number, Stage: stage, Kind: kind, ElapsedMS: &ms, ExitCode: &code, Signal: w.Result.Signal, TimedOut: w.Result.TimedOut,
 		ResultTree: cap.Tree, LogCut: w.LogCut, Footprint: r.s.footprint(r.b.ID, cap.Shown), Step: r.s.footprint(r.b.ID, w.Step)}
 	for into, data := range map[*store.Digest][]byte{&row.Words: []byte(words), &row.Diff: cap.Diff, &row.Shown: cap.Shown, &row.Log: w.Log, &row.Answer: w.Answer} {
 		d, err := r.s.store.Put(data)
@@ -307,11 +326,12 @@ func (r *rounds) record(ctx context.Context, session *bout.Session, w *bout.Work
 		return nil, err
 	}
 	r.b.Diff, r.b.ResultTree, r.b.StartTree = row.Diff, cap.Tree, r.prepared.Tree
-	return row, r.s.store.AddRound(ctx, r.b, row, map[string]any{
+	maps.Copy(facts, map[string]any{"limit": w.Limit, "reported": reported,
 		"diff": row.Diff, "shown": row.Shown, "log": row.Log, "log_cut": w.LogCut, "footprint": footprint, "left_out": string(leftOut),
 		"result_tree": cap.Tree, "start_tree": r.prepared.Tree, "elapsed_ms": elapsed, "exit_code": code, "signal": w.Result.Signal, "timed_out": w.Result.TimedOut,
 		"workspace_ms": session.WorkspaceMS, "home_ms": session.HomeMS, "home_bytes": session.HomeBytes, "home_layered": session.HomeLayered,
 		"capture_ms": w.CaptureMS, "kept": session.Kept, "beside": r.s.besideOf(r.me)})
+	return row, r.s.store.AddRound(ctx, r.b, row, facts)
 }
 
 // footprint measures a change. Odd names can make a diff that git understands
@@ -375,7 +395,7 @@ func (r *rounds) judgeStored(ctx context.Context) error {
 	if last == nil {
 		return &bout.VoidError{Reason: verdict.HarnessFault, Detail: "nothing was captured"}
 	}
-	if full.Imported == nil && !r.quiet && !last.TimedOut {
+	if full.Imported == nil && !r.quiet && last.Limit == "" {
 		more := last.Stage < len(r.job.Task.Stages)-1
 		if v.Outcome != verdict.Passed && tries < repairs || more {
 			return &bout.VoidError{Reason: verdict.Interrupted, Detail: "between two rounds; the workspace is gone"}
@@ -400,7 +420,7 @@ func (r *rounds) judgeStored(ctx context.Context) error {
 // judge judges one stored round and adds it to the judgement.
 func (r *rounds) judge(ctx context.Context, row *store.Round) (*bout.Judged, verdict.Verdict, error) {
 	stage, base := r.stage(row.Stage), &r.bases[row.Stage]
-	facts := verdict.Facts{TimedOut: row.TimedOut, Changed: row.Diff != "", EndedInError: row.ExitCode != nil && *row.ExitCode != 0 && !row.TimedOut,
+	facts := verdict.Facts{Limit: row.Limit, Changed: row.Diff != "", EndedInError: row.ExitCode != nil && *row.ExitCode != 0 && row.Limit == "",
 		Question: r.job.Task.Kind == task.Question, Strict: r.job.Task.Protect == task.Strict}
 	out := store.RoundJudgement{Round: row.Number, Stage: row.Stage}
 	var judged *bout.Judged

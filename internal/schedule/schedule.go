@@ -112,8 +112,18 @@ func (s *Scheduler) Create(ctx context.Context, c *contest.Contest, bundle *spec
 	if err != nil {
 		return nil, err
 	}
+	var prices store.Digest
+	if len(c.PriceSources) > 0 {
+		text, err := json.Marshal(c.PriceSources)
+		if err != nil {
+			return nil, err
+		}
+		if prices, err = s.store.Put(text); err != nil {
+			return nil, err
+		}
+	}
 	now := time.Now().UTC()
-	row := &store.Contest{ID: s.store.NewID(), Kind: store.KindContest, Name: string(c.File.Contest), Title: c.Title, State: store.ContestWaiting, Seed: int64(seed), SeedDrawn: drawn,
+	row := &store.Contest{Prices: prices, ID: s.store.NewID(), Kind: store.KindContest, Name: string(c.File.Contest), Title: c.Title, State: store.ContestWaiting, Seed: int64(seed), SeedDrawn: drawn,
 		Repeats: c.Repeats, AtOnce: c.AtOnce, Path: c.Path, Bundle: digest, CreatedAt: now}
 	var tasks []store.ContestTask
 	var contenders []store.ContestContender
@@ -382,13 +392,23 @@ func (s *Scheduler) bouts(ctx context.Context, cur *running, row *store.Contest)
 			wg.Wait()
 			return err
 		}
-		next := pick(pending, taken)
+		next := pick(pending, taken, time.Now())
 		if next == nil {
-			if inFlight == 0 {
+			later := soonest(pending, taken)
+			if inFlight == 0 && later.IsZero() {
 				break
 			}
-			<-finished // a bout that ends may leave a rerun behind
-			inFlight--
+			var due <-chan time.Time
+			if !later.IsZero() {
+				s.sayWaiting(pending, taken)
+				due = time.After(time.Until(later))
+			}
+			select {
+			case <-finished: // a bout that ends may leave a rerun behind
+				inFlight--
+			case <-due: // a bout that waited for its model service
+			case <-ctx.Done():
+			}
 			continue
 		}
 		select {
@@ -427,7 +447,7 @@ func (s *Scheduler) bouts(ctx context.Context, cur *running, row *store.Contest)
 }
 
 // pick is the bout that is next in order: first those that only want judging, then reruns last.
-func pick(pending []store.Bout, taken map[string]bool) *store.Bout {
+func pick(pending []store.Bout, taken map[string]bool, now time.Time) *store.Bout {
 	var best *store.Bout
 	rank := func(b *store.Bout) [3]int {
 		judged := 1
@@ -438,7 +458,7 @@ func pick(pending []store.Bout, taken map[string]bool) *store.Bout {
 	}
 	for i := range pending {
 		b := &pending[i]
-		if taken[b.ID] {
+		if taken[b.ID] || b.NotBefore != nil && now.Before(*b.NotBefore) {
 			continue
 		}
 		if best == nil || slices.Compare(first(rank(b)), first(rank(best))) < 0 {
@@ -508,7 +528,7 @@ func (s *Scheduler) StopBout(ctx context.Context, id string) error {
 		active.cancel(errStopped)
 		return nil
 	}
-	return s.finishVoid(b, &bout.VoidError{Reason: verdict.StoppedByPerson, Detail: "before it began"}, nil)
+	return s.finishVoid(nil, b, &bout.VoidError{Reason: verdict.StoppedByPerson, Detail: "before it began"}, nil)
 }
 
 // one takes a bout through its states. Whatever goes wrong ends in a verdict;
@@ -543,14 +563,14 @@ func (s *Scheduler) one(ctx context.Context, cur *running, c *contest.Contest, b
 		default:
 			log.Warn("a bout is void", "error", err)
 		}
-		if err := s.finishVoid(b, bout.Void(err), me); err != nil {
+		if err := s.finishVoid(c, b, bout.Void(err), me); err != nil {
 			log.Error("a verdict cannot be recorded", "error", err)
 		}
 	}
 }
 
 // finishVoid ends a bout as void, with its rerun where there is one more to have.
-func (s *Scheduler) finishVoid(b *store.Bout, void *bout.VoidError, me *activeBout) error {
+func (s *Scheduler) finishVoid(c *contest.Contest, b *store.Bout, void *bout.VoidError, me *activeBout) error {
 	facts := map[string]any{}
 	if me != nil {
 		facts["beside"] = s.besideOf(me)
@@ -560,15 +580,9 @@ func (s *Scheduler) finishVoid(b *store.Bout, void *bout.VoidError, me *activeBo
 			facts["log"] = d
 		}
 	}
-	var again *store.Bout
-	if void.Reason.Reruns() {
-		faults, err := s.store.Faults(s.ctx, b)
-		if err != nil {
-			return err
-		}
-		if faults < MaxReruns {
-			again = s.store.Rerun(b)
-		}
+	again, err := s.rerunOf(c, b, void.Reason)
+	if err != nil {
+		return err
 	}
 	v := verdict.Of(verdict.Facts{Void: void.Reason, VoidDetail: void.Detail})
 	return s.store.Finish(s.ctx, b, store.Judgement{Verdict: v}, again, facts)

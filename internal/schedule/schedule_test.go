@@ -23,7 +23,7 @@ func TestPick(t *testing.T) {
 	taken := map[string]bool{}
 	var order []string
 	for {
-		next := pick(pending, taken)
+		next := pick(pending, taken, time.Now())
 		if next == nil {
 			break
 		}
@@ -31,7 +31,7 @@ func TestPick(t *testing.T) {
 		order = append(order, next.ID)
 	}
 	assert.Equal(t, []string{"captured", "second", "third", "rerun"}, order)
-	assert.Nil(t, pick(nil, taken))
+	assert.Nil(t, pick(nil, taken, time.Now()))
 }
 
 func TestLimitsOverlay(t *testing.T) {

@@ -1,4 +1,4 @@
-// Package schema makes the JSON Schemas of the three kinds of files from the
+// Package schema makes the JSON Schemas of the four kinds of files from the
 // Go types that read them, so that the two cannot differ.
 package schema
 
@@ -11,19 +11,22 @@ import (
 
 	"agonometer/internal/core/contender"
 	"agonometer/internal/core/contest"
+	"agonometer/internal/core/ledger"
 	"agonometer/internal/core/specfile"
 	"agonometer/internal/core/task"
+	"agonometer/internal/core/wire"
 )
 
 // Kinds maps the name of each kind of file to the struct that reads it.
 func Kinds() map[string]any {
-	return map[string]any{"task": task.FrontMatter{}, "contender": contender.File{}, "contest": contest.File{}}
+	return map[string]any{"task": task.FrontMatter{}, "contender": contender.File{}, "contest": contest.File{}, "prices": ledger.PriceList{}}
 }
 
 var titles = map[string]string{
 	"task":      "The front matter of a task file; the brief stands below it in Markdown.",
 	"contender": "A contender file: one tool with one setting.",
 	"contest":   "A contest file: some tasks, some contenders, repeats and limits.",
+	"prices":    "A price list: what models cost, per million tokens and by kind.",
 }
 
 // scalars are the types that are written as one YAML scalar.
@@ -39,6 +42,15 @@ var scalars = map[reflect.Type]func() *jsonschema.Schema{
 	reflect.TypeFor[task.Bound]():        pattern(task.BoundPattern, "250", "0.5 x start"),
 	reflect.TypeFor[task.Figure]():       func() *jsonschema.Schema { return &jsonschema.Schema{Type: "number"} },
 	reflect.TypeFor[task.TaskSize]():     one("small", "medium", "large"),
+	reflect.TypeFor[ledger.Amount]():     pattern(ledger.AmountPattern, "3", "0.125"),
+	reflect.TypeFor[ledger.Currency]():   pattern(ledger.CurrencyPattern, "AVM"),
+	reflect.TypeFor[ledger.Money]():      pattern(ledger.MoneyPattern, "0.50 AVM"),
+	reflect.TypeFor[ledger.Date]():       pattern(ledger.DatePattern, "2031-03-01"),
+	reflect.TypeFor[ledger.Percent]():    pattern(ledger.PercentPattern, "20%"),
+	reflect.TypeFor[wire.Pointer]():      pattern(wire.PointerPattern, "/usage/output_tokens"),
+	reflect.TypeFor[wire.Take]():         one(wire.TakeLast, wire.TakeSum),
+	reflect.TypeFor[contender.Network](): one(contender.NetworkOpen, contender.MeterOnly),
+	reflect.TypeFor[contest.OnEvent]():   one(contest.Count, contest.Flag, contest.MakeVoid),
 	reflect.TypeFor[contender.Stdin]():   one(contender.StdinNone, contender.StdinBrief),
 	reflect.TypeFor[specfile.Seed](): func() *jsonschema.Schema {
 		return &jsonschema.Schema{Type: "integer", Minimum: "0", Maximum: "9007199254740991"}
@@ -71,7 +83,8 @@ func Of(kind string) ([]byte, error) {
 	s.Description = titles[kind]
 	require(s, t)
 	for name, def := range s.Definitions {
-		for _, field := range []reflect.Type{reflect.TypeFor[task.Check](), reflect.TypeFor[task.Limits](), reflect.TypeFor[contender.Carry](), reflect.TypeFor[task.Fact](), reflect.TypeFor[task.FollowUp]()} {
+		for _, field := range []reflect.Type{reflect.TypeFor[task.Check](), reflect.TypeFor[task.Limits](), reflect.TypeFor[contender.Carry](), reflect.TypeFor[task.Fact](), reflect.TypeFor[task.FollowUp](),
+			reflect.TypeFor[contender.Meter](), reflect.TypeFor[contender.Reports](), reflect.TypeFor[ledger.ExpectedModel](), reflect.TypeFor[ledger.Price](), reflect.TypeFor[ledger.Step]()} {
 			if field.Name() == name {
 				require(def, field)
 			}

@@ -100,7 +100,7 @@ func (s *Server) startContest(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	out, err := s.detail(ctx, row.ID)
+	out, err := s.detail(ctx, row.ID, "")
 	if err != nil {
 		s.fail(c, err)
 		return

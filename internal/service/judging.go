@@ -18,6 +18,7 @@ import (
 	"agonometer/internal/core/contender"
 	"agonometer/internal/core/contest"
 	"agonometer/internal/core/draft"
+	"agonometer/internal/core/ledger"
 	"agonometer/internal/core/outcome"
 	"agonometer/internal/core/specfile"
 	"agonometer/internal/core/task"
@@ -397,6 +398,18 @@ func (s *Server) importBout(c *gin.Context) {
 		refuse("The contender's name cannot be used", slug.Expected())
 		return
 	}
+	if in.Tokens != nil || in.Money != nil {
+		imp.Typed = &ledger.Told{Model: in.Model, Money: in.Money}
+		if in.Tokens != nil {
+			for _, k := range ledger.Kinds() {
+				if n := in.Tokens.Of(k); n != nil && (*n < 0 || *n > ledger.MaxTokens) {
+					refuse("The tokens cannot be", fmt.Sprintf("%d %s tokens", *n, k))
+					return
+				}
+			}
+			imp.Typed.Tokens = *in.Tokens
+		}
+	}
 	imp.Contender = schedule.Elsewhere(slug)
 	if len(in.ContenderFile) > 0 {
 		con, doc := contender.Parse("/imported/contender.yaml", in.Contender+".yaml", in.ContenderFile)
@@ -425,7 +438,12 @@ func (s *Server) importBout(c *gin.Context) {
 		return
 	}
 	c.Header("Location", Prefix+"/bouts/"+b.ID)
-	c.JSON(http.StatusCreated, boutOf(b))
+	a, err := s.accountOf(c, b.ContestID)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusCreated, boutOf(b, a))
 }
 
 // importTask finds the task of an imported bout; where there is none it has

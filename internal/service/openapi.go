@@ -7,11 +7,13 @@ import (
 	"reflect"
 	"regexp"
 	"strings"
+	"time"
 
 	"github.com/gin-gonic/gin"
 	"github.com/invopop/jsonschema"
 
 	"agonometer/internal/api"
+	"agonometer/internal/core/ledger"
 )
 
 var pathParam = regexp.MustCompile(`\{([a-z]+)\}`)
@@ -117,6 +119,10 @@ func addSchema(schemas map[string]any, t reflect.Type) (map[string]any, error) {
 			switch t {
 			case reflect.TypeFor[api.Time]():
 				return &jsonschema.Schema{Type: "string", Format: "date-time"}
+			case reflect.TypeFor[ledger.Money]():
+				return &jsonschema.Schema{Type: "string", Pattern: ledger.MoneyPattern}
+			case reflect.TypeFor[time.Time]():
+				return &jsonschema.Schema{Type: "string", Format: "date-time"}
 			case reflect.TypeFor[[]byte]():
 				return &jsonschema.Schema{Type: "string", ContentEncoding: "base64"}
 			}
@@ -144,7 +150,7 @@ func markNullable(schemas map[string]any, t reflect.Type, seen map[reflect.Type]
 	for t.Kind() == reflect.Pointer || t.Kind() == reflect.Slice {
 		t = t.Elem()
 	}
-	if t.Kind() != reflect.Struct || seen[t] || t == reflect.TypeFor[api.Time]() {
+	if t.Kind() != reflect.Struct || seen[t] || t == reflect.TypeFor[api.Time]() || t == reflect.TypeFor[ledger.Money]() {
 		return
 	}
 	seen[t] = true

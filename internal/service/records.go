@@ -14,6 +14,7 @@ import (
 
 	"agonometer/internal/api"
 	"agonometer/internal/bout/confine"
+	"agonometer/internal/core/contender"
 	"agonometer/internal/core/patch"
 	"agonometer/internal/core/standings"
 	"agonometer/internal/core/testlog"
@@ -71,34 +72,36 @@ func contenderOf(c *store.ContestContender) api.Contender {
 	return api.Contender{Contender: c.Slug, Title: c.Title, Digest: c.Digest, File: c.Path, Source: c.Source, ContestID: c.ContestID, Contests: 1}
 }
 
-func boutOf(b *store.Bout) api.Bout {
-	return api.Bout{ID: b.ID, ContestID: b.ContestID, Position: b.Position, Task: b.Task, Contender: b.Contender, Repeat: b.Repeat, Rerun: b.Rerun,
+func boutOf(b *store.Bout, a *account) api.Bout {
+	out := api.Bout{ID: b.ID, ContestID: b.ContestID, Position: b.Position, Task: b.Task, Contender: b.Contender, Repeat: b.Repeat, Rerun: b.Rerun,
 		ReplacedBy: b.ReplacedBy, Seed: b.Seed, State: string(b.State), Doing: b.Doing, Verdict: b.Verdict(), First: b.First(), Rounds: b.RoundsUsed,
 		Imported: b.Imported != nil, ElapsedMS: b.ElapsedMS, ExitCode: b.ExitCode,
 		Signal: b.Signal, TimedOut: b.TimedOut, Footprint: b.Footprint, Confinement: b.Confinement, Unconfined: unconfined(b), Beside: b.Beside,
 		CreatedAt: api.Time{Time: b.CreatedAt}, PreparingAt: api.At(b.PreparingAt), WorkingAt: api.At(b.WorkingAt), CapturedAt: api.At(b.CapturedAt), DoneAt: api.At(b.DoneAt)}
+	a.fill(b, &out)
+	return out
 }
 
 func unconfined(b *store.Bout) bool {
 	return b.Confinement != "" && b.Confinement != string(confine.Namespaces)
 }
 
-func boutsOf(bouts []store.Bout) []api.Bout {
+func boutsOf(bouts []store.Bout, a *account) []api.Bout {
 	out := make([]api.Bout, 0, len(bouts))
 	for i := range bouts {
-		out = append(out, boutOf(&bouts[i]))
+		out = append(out, boutOf(&bouts[i], a))
 	}
 	return out
 }
 
-func standingsOf(c *store.Contest, contenders []store.ContestContender, tasks []store.ContestTask, bouts []store.Bout) api.Standings {
+func standingsOf(c *store.Contest, contenders []store.ContestContender, tasks []store.ContestTask, bouts []store.Bout, a *account) api.Standings {
 	names := make([]string, 0, len(contenders))
 	for _, con := range contenders {
 		names = append(names, con.Slug)
 	}
 	out := api.Standings{ContestID: c.ID, Final: c.State == store.ContestDone, Notes: []string{}}
 	var facts []standings.Bout
-	reruns, loose, beside, imported, again := 0, 0, 0, 0, 0
+	reruns, loose, beside, imported, again, open, loaded := 0, 0, 0, 0, 0, 0, 0
 	planned := map[string]int{}
 	for i := range bouts {
 		b := &bouts[i]
@@ -108,6 +111,9 @@ func standingsOf(c *store.Contest, contenders []store.ContestContender, tasks []
 		}
 		if b.ReplacedBy != "" {
 			reruns++
+			one := standings.Bout{Contender: b.Contender, Outcome: verdict.Void, Replaced: true}
+			a.facts(b, &one)
+			facts = append(facts, one)
 			continue
 		}
 		if b.State != store.Done || v == nil {
@@ -118,7 +124,14 @@ func standingsOf(c *store.Contest, contenders []store.ContestContender, tasks []
 		if first := b.First(); first != nil {
 			one.First = first.Outcome
 		}
+		a.facts(b, &one)
 		facts = append(facts, one)
+		if b.Network == string(contender.NetworkOpen) {
+			open++
+		}
+		if b.Machine.Overloaded() {
+			loaded++
+		}
 		if b.Imported != nil {
 			imported++
 		}
@@ -133,6 +146,7 @@ func standingsOf(c *store.Contest, contenders []store.ContestContender, tasks []
 		}
 	}
 	out.Rows = standings.Table(names, planned, facts)
+	out.Notes = append(out.Notes, sourceNotes(out.Rows)...)
 	var unproved, changed []string
 	for _, t := range tasks {
 		switch t.Proved {
@@ -166,10 +180,42 @@ func standingsOf(c *store.Contest, contenders []store.ContestContender, tasks []
 	if beside > 0 {
 		out.Notes = append(out.Notes, fmt.Sprintf("%s ran beside others, so times may have suffered", count(beside, "bout")))
 	}
+	if loaded > 0 {
+		out.Notes = append(out.Notes, fmt.Sprintf("%s ran while the machine was overloaded", count(loaded, "bout")))
+	}
+	if open > 0 {
+		out.Notes = append(out.Notes, fmt.Sprintf("%s ran with the network open: what the tools looked up is not known", count(open, "bout")))
+	}
 	if reruns > 0 {
 		out.Notes = append(out.Notes, fmt.Sprintf("%s void and run again; each counts once", count(reruns, "bout")+wasWere(reruns)))
 	}
 	return out
+}
+
+// sourceNotes mark token counts that are of different sources, since they must
+// not be ranked against each other unawares.
+func sourceNotes(rows []standings.Row) []string {
+	by := map[string][]string{}
+	var kinds []string
+	for _, r := range rows {
+		if r.Passed+r.Failed == 0 {
+			continue
+		}
+		source := string(r.Source)
+		if by[source] == nil {
+			kinds = append(kinds, source)
+		}
+		by[source] = append(by[source], r.Contender)
+	}
+	if len(kinds) < 2 {
+		return nil
+	}
+	slices.Sort(kinds)
+	var parts []string
+	for _, k := range kinds {
+		parts = append(parts, k+" ("+strings.Join(by[k], ", ")+")")
+	}
+	return []string{"token counts are of different sources and cannot be ranked against each other: " + strings.Join(parts, "; ")}
 }
 
 func count(n int, what string) string {
@@ -212,7 +258,7 @@ func (s *Server) listContests(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-func (s *Server) detail(ctx context.Context, id string) (*api.ContestDetail, error) {
+func (s *Server) detail(ctx context.Context, id, prices string) (*api.ContestDetail, error) {
 	// The event id comes first: what happens while the rest is read is told again, not missed.
 	last, err := s.store.LastEvent(ctx, id)
 	if err != nil {
@@ -246,8 +292,12 @@ func (s *Server) detail(ctx context.Context, id string) (*api.ContestDetail, err
 	if err != nil {
 		return nil, err
 	}
-	out := &api.ContestDetail{Contest: contestOf(row, bouts), File: row.Path, Tasks: []api.Task{}, Contenders: []api.Contender{}, Bouts: boutsOf(bouts),
-		Standings: standingsOf(row, contenders, tasks, bouts), LastEventID: last}
+	a, err := s.account(ctx, row, contenders, prices)
+	if err != nil {
+		return nil, err
+	}
+	out := &api.ContestDetail{Contest: contestOf(row, bouts), File: row.Path, Tasks: []api.Task{}, Contenders: []api.Contender{}, Bouts: boutsOf(bouts, a),
+		Standings: standingsOf(row, contenders, tasks, bouts, a), LastEventID: last}
 	for i := range tasks {
 		out.Tasks = append(out.Tasks, taskOf(&tasks[i]))
 	}
@@ -258,7 +308,7 @@ func (s *Server) detail(ctx context.Context, id string) (*api.ContestDetail, err
 }
 
 func (s *Server) getContest(c *gin.Context) {
-	out, err := s.detail(c.Request.Context(), c.Param("id"))
+	out, err := s.detail(c.Request.Context(), c.Param("id"), c.Query("prices"))
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -267,7 +317,7 @@ func (s *Server) getContest(c *gin.Context) {
 }
 
 func (s *Server) getStandings(c *gin.Context) {
-	out, err := s.detail(c.Request.Context(), c.Param("id"))
+	out, err := s.detail(c.Request.Context(), c.Param("id"), c.Query("prices"))
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -281,24 +331,35 @@ func (s *Server) listBouts(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	c.JSON(http.StatusOK, boutsOf(bouts))
+	accounts := map[string]*account{}
+	out := make([]api.Bout, 0, len(bouts))
+	for i := range bouts {
+		id := bouts[i].ContestID
+		if accounts[id] == nil {
+			if accounts[id], err = s.accountOf(c, id); err != nil {
+				s.fail(c, err)
+				return
+			}
+		}
+		out = append(out, boutOf(&bouts[i], accounts[id]))
+	}
+	c.JSON(http.StatusOK, out)
 }
 
 func (s *Server) getBout(c *gin.Context) {
 	ctx := c.Request.Context()
-	b, err := s.store.Bout(ctx, c.Param("id"))
-	if err != nil {
-		s.fail(c, err)
+	b, a, ok := s.boutAccount(c)
+	if !ok {
 		return
 	}
-	out := api.BoutDetail{Bout: boutOf(b), ConfinementWhy: b.ConfinementWhy, StartTree: b.StartTree, ResultTree: b.ResultTree, LogCut: b.LogCut, Kept: b.Kept,
+	out := api.BoutDetail{Bout: boutOf(b, a), Ledger: a.ledger(b), Departures: a.departures(b), Timing: b.Timing, Machine: b.Machine, Overloaded: b.Machine.Overloaded(), Cold: cold(a.exchanges[b.ID]), ConfinementWhy: b.ConfinementWhy, StartTree: b.StartTree, ResultTree: b.ResultTree, LogCut: b.LogCut, Kept: b.Kept,
 		Costs:  api.HarnessCosts{WorkspaceMS: b.WorkspaceMS, HomeMS: b.HomeMS, HomeBytes: b.HomeBytes, HomeLayered: b.HomeLayered, CaptureMS: b.CaptureMS},
 		Checks: []api.CheckResult{}, RoundList: []api.Round{}, Judgements: []api.Judgement{}, Tries: []api.Bout{}}
 	if l := b.LeftOut; l != nil {
 		out.LeftOut = &api.LeftOut{Ignored: l.Ignored, TooLarge: append([]string{}, l.TooLarge...), Special: l.Special, Unreadable: l.Unreadable,
 			NestedGit: l.NestedGit, InSubmodules: l.InSubmodules, Struck: l.Struck}
 	}
-	detail, err := s.detail(ctx, b.ContestID)
+	detail, err := s.detail(ctx, b.ContestID, c.Query("prices"))
 	if err != nil {
 		s.fail(c, err)
 		return

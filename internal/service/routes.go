@@ -34,6 +34,8 @@ var filterParams = []param{
 	{name: "contender", description: "Only bouts of this contender (slug)."},
 }
 
+var pricesParam = param{name: "prices", description: "The digest of a price list that was sent to /price-lists, in place of the contest's own."}
+
 var roundParam = param{name: "round", description: "A round by its number; default: the last."}
 
 func (s *Server) routes() []route {
@@ -49,22 +51,28 @@ func (s *Server) routes() []route {
 			query: []param{{name: "kind", description: "all lists also what holds bouts that stand alone.", values: []string{"all"}}}, response: []api.Contest{}, handle: s.listContests},
 		{method: post, path: "/contests", id: "startContest", summary: "Start a contest, or only say what it would run (dry_run)", request: api.StartContest{}, status: 201, response: api.ContestDetail{},
 			more: map[int]string{200: "Plan"}, handle: s.startContest},
-		{method: get, path: "/contests/{id}", id: "getContest", summary: "One contest with its bouts and standings", response: api.ContestDetail{}, handle: s.getContest},
+		{method: get, path: "/contests/{id}", id: "getContest", summary: "One contest with its bouts and standings", query: []param{pricesParam}, response: api.ContestDetail{}, handle: s.getContest},
 		{method: post, path: "/contests/{id}/stop", id: "stopContest", summary: "Stop a contest; what has not ended is void", status: 204, handle: s.stopContest},
-		{method: get, path: "/contests/{id}/standings", id: "getStandings", summary: "The table of contenders", response: api.Standings{}, handle: s.getStandings},
+		{method: get, path: "/contests/{id}/standings", id: "getStandings", summary: "The table of contenders", query: []param{pricesParam}, response: api.Standings{}, handle: s.getStandings},
 		{method: get, path: "/contests/{id}/events", id: "followContest", summary: "The live feed: server-sent events with ids; Last-Event-ID or after continues it",
 			query: []param{{name: "after", description: "Continue behind this event id."}}, content: "text/event-stream", handle: s.events},
 		{method: post, path: "/contests/{id}/rejudge", id: "rejudgeContest", summary: "Judge a contest's stored changes again, with the present task files", request: api.RejudgeContest{}, status: 201, response: api.Rejudging{}, handle: s.rejudgeContest},
 		{method: get, path: "/contests/{id}/rejudgings", id: "listRejudgings", summary: "The judgings again of a contest, the newest first", response: []api.Rejudging{}, handle: s.listRejudgings},
 		{method: post, path: "/bouts/import", id: "importBout", summary: "Take a change that was made elsewhere, to be judged like any other", request: api.ImportBout{}, status: 201, response: api.Bout{}, handle: s.importBout},
-		{method: get, path: "/bouts", id: "listBouts", summary: "Bouts, of all contests or of one", query: filterParams, response: []api.Bout{}, handle: s.listBouts},
+		{method: get, path: "/bouts", id: "listBouts", summary: "Bouts, of all contests or of one", query: append(filterParams, pricesParam), response: []api.Bout{}, handle: s.listBouts},
 		{method: get, path: "/bouts/{id}", id: "getBout", summary: "One bout with its checks",
-			query: []param{{name: "tests", description: "Which tests are listed: those that did not pass (default), or all.", values: []string{"notable", "all"}}}, response: api.BoutDetail{}, handle: s.getBout},
+			query: []param{{name: "tests", description: "Which tests are listed: those that did not pass (default), or all.", values: []string{"notable", "all"}}, pricesParam}, response: api.BoutDetail{}, handle: s.getBout},
 		{method: post, path: "/bouts/{id}/stop", id: "stopBout", summary: "Stop a bout; it is void and not run again", status: 204, handle: s.stopBout},
 		{method: get, path: "/bouts/{id}/diff", id: "getDiff", summary: "The captured change, file by file", query: []param{roundParam}, response: api.Diff{}, handle: s.getDiff},
 		{method: get, path: "/bouts/{id}/patch", id: "getPatch", summary: "The captured change as git applies it", query: []param{roundParam}, content: "text/x-diff", handle: s.getPatch},
 		{method: get, path: "/bouts/{id}/log", id: "getLog", summary: "What the tool printed", query: []param{roundParam}, content: "text/plain", handle: s.getLog},
 		{method: get, path: "/bouts/{id}/checks/{check}/log", id: "getCheckLog", summary: "What a check printed", query: []param{roundParam, {name: "way", description: "Which run of the check.", values: []string{"deciding", "visible", "again"}}}, content: "text/plain", handle: s.getCheckLog},
+		{method: get, path: "/bouts/{id}/ledger", id: "getBoutLedger", summary: "What a bout used, exchange by exchange", query: []param{pricesParam}, response: api.BoutLedger{}, handle: s.getBoutLedger},
+		{method: get, path: "/bouts/{id}/timeline", id: "getTimeline", summary: "What happened in a bout, on its clock",
+			query: []param{{name: "after", description: "Only what is behind this event."}}, response: api.Timeline{}, handle: s.getTimeline},
+		{method: get, path: "/bouts/{id}/exchanges/{number}/{side}", id: "getBody", summary: "What was sent (side: request) or came back (reply) in an exchange, where bodies are kept", content: "text/plain", handle: s.getBody},
+		{method: get, path: "/contests/{id}/ledger", id: "getContestLedger", summary: "What a contest used, by contender", query: []param{pricesParam}, response: api.ContestLedger{}, handle: s.getContestLedger},
+		{method: post, path: "/price-lists", id: "addPriceList", summary: "Take a price list, to work money out by", request: api.PriceListFile{}, status: 201, response: api.StoredPriceList{}, handle: s.addPriceList},
 		{method: get, path: "/tasks", id: "listTasks", summary: "Tasks that contests have recorded, each as last used", response: []api.Task{}, handle: s.listTasks},
 		{method: get, path: "/tasks/{slug}", id: "getTask", summary: "One task as last used", response: api.Task{}, handle: s.getTask},
 		{method: post, path: "/provings", id: "proveTask", summary: "Prove a task: that the start fails its goals, and the reference passes", request: api.ProveTask{}, status: 201, response: api.Proving{}, handle: s.proveTask},

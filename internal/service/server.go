@@ -131,7 +131,7 @@ func (s *Server) Close() error {
 	err := s.http.Shutdown(ctx)
 	s.sched.Close()
 	_ = os.Remove(filepath.Join(s.opt.Data, "address"))
-	return errors.Join(err, s.store.Close())
+	return errors.Join(err, s.engine.Close(), s.store.Close())
 }
 
 // Failed delivers the error with which serving ended before Close.
@@ -343,11 +343,14 @@ func (s *Server) problem(c *gin.Context, status int, title, detail string, probl
 // fail answers with the problem document that fits an error.
 func (s *Server) fail(c *gin.Context, err error) {
 	var state *schedule.StateError
+	var noPrices *noPriceListError
 	switch {
 	case errors.Is(err, store.ErrNotFound):
 		s.problem(c, http.StatusNotFound, "There is no such record", c.Request.URL.Path)
 	case errors.As(err, &state):
 		s.problem(c, http.StatusConflict, "That cannot be done now", state.Why)
+	case errors.As(err, &noPrices):
+		s.problem(c, http.StatusNotFound, "There is no such price list", noPrices.Error())
 	case errors.Is(err, context.Canceled):
 		c.Abort()
 	default:

@@ -4,11 +4,13 @@ import (
 	"time"
 
 	"agonometer/internal/core/answer"
+	"agonometer/internal/core/ledger"
 	"agonometer/internal/core/outcome"
 	"agonometer/internal/core/patch"
 	"agonometer/internal/core/specfile"
 	"agonometer/internal/core/task"
 	"agonometer/internal/core/testlog"
+	"agonometer/internal/core/timeline"
 	"agonometer/internal/core/verdict"
 )
 
@@ -70,7 +72,9 @@ type Contest struct {
 	// Kind tells a contest from what holds a single imported bout.
 	Kind ContestKind
 	// Bundle holds the raw files that the contest was started with.
-	Bundle    Digest
+	Bundle Digest
+	// Prices holds the sources of the contest's price lists, as a JSON list.
+	Prices    Digest
 	CreatedAt time.Time
 	StartedAt *time.Time
 	EndedAt   *time.Time
@@ -170,7 +174,24 @@ type Bout struct {
 	// Imported says what is known of a bout that was made elsewhere; nil for others.
 	Imported   *Imported `gorm:"serializer:json"`
 	RoundsUsed int
-	Rounds     []Round `gorm:"foreignKey:BoutID"`
+	// Network is open or meter-only; empty before the bout began.
+	Network string
+	// Metered is set where the meter stood before the model service.
+	Metered bool
+	// Limit is the limit at which the contender was stopped; empty for none.
+	Limit verdict.Reason
+	// Timing is what the timeline comes to; nil where there is none.
+	Timing *timeline.Summary `gorm:"serializer:json"`
+	// Machine is how busy the machine was; nil where that was not looked at.
+	Machine *timeline.Machine `gorm:"serializer:json"`
+	// Reported is what the tool says it used, Typed what a person typed in.
+	Reported *ledger.Told `gorm:"serializer:json"`
+	Typed    *ledger.Told `gorm:"serializer:json"`
+	// Scanned is set where edits were found by scanning, to the second.
+	Scanned bool
+	// NotBefore is when a bout that waits for its model service may begin.
+	NotBefore *time.Time
+	Rounds    []Round `gorm:"foreignKey:BoutID"`
 	// Judgements are in the order in which they were made; the last one is used.
 	Judgements []Judgement `gorm:"foreignKey:BoutID"`
 }
@@ -217,6 +238,10 @@ type Round struct {
 	LogCut     int64
 	Answer     Digest
 	Footprint  *patch.Footprint `gorm:"serializer:json"`
+	// Limit is the limit at which the round was stopped; empty for none.
+	Limit verdict.Reason
+	// Reported is what the tool says this round used.
+	Reported *ledger.Told `gorm:"serializer:json"`
 	// Step is the size of what this round alone changed.
 	Step       *patch.Footprint `gorm:"serializer:json"`
 	CapturedAt time.Time
@@ -310,9 +335,10 @@ type CheckResult struct {
 type EventKind string
 
 const (
-	EventRejudge EventKind = "rejudge" // a judging again has got further
-	EventContest EventKind = "contest" // the contest's state changed
-	EventBout    EventKind = "bout"    // a bout's state changed, or what it is doing
+	EventHappened EventKind = "happened" // something happened in a running bout: see its timeline
+	EventRejudge  EventKind = "rejudge"  // a judging again has got further
+	EventContest  EventKind = "contest"  // the contest's state changed
+	EventBout     EventKind = "bout"     // a bout's state changed, or what it is doing
 )
 
 // Event is one line of a contest's live feed. Data is a JSON object.

@@ -473,13 +473,18 @@ func (s *Store) Rerun(b *Bout) *Bout {
 }
 
 // Faults counts how often a bout and its earlier tries were void for a fault
-// (not by interruption, and not by a person).
-func (s *Store) Faults(ctx context.Context, b *Bout) (int, error) {
+// (not by interruption, and not by a person): of the model service, or of this machine.
+func (s *Store) Faults(ctx context.Context, b *Bout, ofService bool) (int, error) {
+	not, service := "NOT ", []verdict.Reason{verdict.Refused, verdict.OtherModel}
+	if ofService {
+		not = ""
+	}
 	var n int64
 	err := s.db.WithContext(ctx).Model(&Judgement{}).
 		Joins("JOIN bouts ON bouts.id = judgements.bout_id").
 		Where(`bouts.contest_id = ? AND bouts.task = ? AND bouts.contender = ? AND bouts."repeat" = ?`, b.ContestID, b.Task, b.Contender, b.Repeat).
 		Where("judgements.outcome = ? AND judgements.reason NOT IN ?", verdict.Void, []verdict.Reason{verdict.Interrupted, verdict.StoppedByPerson}).
+		Where("judgements.reason "+not+"IN ?", service).
 		Count(&n).Error
 	return int(n), err
 }

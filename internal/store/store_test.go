@@ -150,7 +150,7 @@ func TestABoutAndItsEventsMoveTogether(t *testing.T) {
 	assert.Equal(t, again.ID, got.ReplacedBy)
 	assert.Equal(t, verdict.Interrupted, got.Verdict().Reason)
 	assert.NotNil(t, got.WorkingAt)
-	faults, err := s.Faults(t.Context(), b)
+	faults, err := s.Faults(t.Context(), b, false)
 	require.NoError(t, err)
 	assert.Zero(t, faults, "an interruption is no fault")
 	events, err := s.Events(t.Context(), c.ID, 0, 100)

@@ -22,6 +22,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -90,6 +91,10 @@ type Spec struct {
 	// NoNetwork takes the network away: only a loopback of its own is left. It
 	// needs Namespaces.
 	NoNetwork bool `json:"no_network,omitempty"`
+	// Listen opens this port on the loopback of the command's own network, before
+	// it starts, and hands the listener to the service: the one way out. It needs
+	// NoNetwork.
+	Listen int `json:"listen,omitempty"`
 }
 
 // Owner is the user and group on the machine to whom a command's files belong.
@@ -127,6 +132,8 @@ type Result struct {
 	Elapsed time.Duration
 	// TimedOut is set when Run ended it because its time was up.
 	TimedOut bool
+	// Stopped is set when it was ended because it was told to stop.
+	Stopped bool
 }
 
 // Failed tells whether the command ended in error by itself.
@@ -177,7 +184,14 @@ type Process struct {
 	once    sync.Once
 	noise   *bytes.Buffer
 	program string
+	// Listener is the loopback port that Spec.Listen asked for; nil where it asked
+	// for none. It lies in the command's network and is served from the service's.
+	Listener net.Listener
 }
+
+// PID is the supervisor's process id on the machine; everything that the command
+// starts is below it.
+func (p *Process) PID() int { return p.cmd.Process.Pid }
 
 // Start starts the command. Cancelling ctx ends it hard, with everything it started.
 func Start(ctx context.Context, spec Spec, streams IO) (*Process, error) {
@@ -195,6 +209,17 @@ func Start(ctx context.Context, spec Spec, streams IO) (*Process, error) {
 	cmd.Env = []string{}
 	cmd.Dir = "/"
 	cmd.ExtraFiles = []*os.File{ctlR, repW}
+	var pass, passed *os.File
+	if spec.Listen != 0 && spec.NoNetwork && spec.Mode == Namespaces {
+		if pass, passed, err = socketPair(); err != nil {
+			for _, f := range []*os.File{ctlR, ctlW, repR, repW} {
+				f.Close()
+			}
+			return nil, &SetupError{"socket pair", err.Error()}
+		}
+		defer pass.Close()
+		cmd.ExtraFiles = append(cmd.ExtraFiles, passed)
+	}
 	cmd.Stdin = streams.Stdin
 	cmd.Stdout, cmd.Stderr = streams.Stdout, streams.Stderr
 	cmd.WaitDelay = 2 * time.Second
@@ -208,6 +233,9 @@ func Start(ctx context.Context, spec Spec, streams IO) (*Process, error) {
 	}
 	ctlR.Close()
 	repW.Close()
+	if passed != nil {
+		passed.Close()
+	}
 	if err != nil {
 		ctlW.Close()
 		repR.Close()
@@ -234,6 +262,13 @@ func Start(ctx context.Context, spec Spec, streams IO) (*Process, error) {
 	}
 	switch first.Event {
 	case "started":
+		if pass != nil {
+			if p.Listener, err = receiveListener(pass); err != nil {
+				p.Kill()
+				p.reap()
+				return nil, &SetupError{"take over the listener", err.Error()}
+			}
+		}
 	case "start":
 		p.Kill()
 		p.reap()
@@ -265,7 +300,8 @@ func (p *Process) reap() error {
 // Wait waits for the command's end, and for the end of everything it started.
 // At the time limit (0: none) the command gets the polite signal, and the hard
 // one when it is still there after Grace.
-func (p *Process) Wait(limit time.Duration) (Result, error) {
+// What is received from stop, which may be nil, ends the command in the same way.
+func (p *Process) Wait(limit time.Duration, stop <-chan struct{}) (Result, error) {
 	exited := make(chan report, 1)
 	go func() { // ends when the supervisor does: its end of the pipe closes then
 		var r report
@@ -287,6 +323,10 @@ func (p *Process) Wait(limit time.Duration) (Result, error) {
 	case last = <-exited:
 	case <-timer:
 		res.TimedOut = true
+	case <-stop:
+		res.Stopped = true
+	}
+	if res.TimedOut || res.Stopped {
 		p.Terminate()
 		hard := time.NewTimer(p.grace)
 		select {
@@ -305,7 +345,7 @@ func (p *Process) Wait(limit time.Duration) (Result, error) {
 		// that is how the command ended, and no fault of the harness: it must not be
 		// able to make a bout void.
 		res.ExitCode, res.Signal, res.Elapsed = -1, "killed", time.Since(began)
-		if !res.TimedOut && !p.killed(waitErr) {
+		if !res.TimedOut && !res.Stopped && !p.killed(waitErr) {
 			res.Signal = "ended together with its supervisor"
 		}
 		return res, nil
@@ -326,7 +366,7 @@ func Run(ctx context.Context, spec Spec, streams IO, limit time.Duration) (Resul
 	if err != nil {
 		return Result{}, err
 	}
-	return p.Wait(limit)
+	return p.Wait(limit, nil)
 }
 
 // Capability is what this machine allows.

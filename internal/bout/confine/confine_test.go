@@ -19,6 +19,10 @@ import (
 
 func TestMain(m *testing.M) {
 	MaybeSupervise()
+	if len(os.Args) == 3 && os.Args[1] == "probe" {
+		probe(os.Args[2])
+		return
+	}
 	os.Exit(m.Run())
 }
 
@@ -180,7 +184,7 @@ func TestNothingSurvivesTheEnd(t *testing.T) {
 			p, err := Start(t.Context(), spec, IO{})
 			require.NoError(t, err)
 			p.grace = 300 * time.Millisecond
-			res, err = p.Wait(300 * time.Millisecond)
+			res, err = p.Wait(300*time.Millisecond, nil)
 			require.NoError(t, err)
 			assert.True(t, res.TimedOut)
 			assert.Zero(t, alive(t, word), "after the hard end")
@@ -202,7 +206,7 @@ func TestCancelEndsAtOnce(t *testing.T) {
 	p, err := Start(ctx, world(t, Namespaces, "sleep 300"), IO{})
 	require.NoError(t, err)
 	cancel()
-	res, err := p.Wait(0)
+	res, err := p.Wait(0, nil)
 	require.NoError(t, err)
 	assert.Equal(t, -1, res.ExitCode)
 }
@@ -214,7 +218,7 @@ func TestSupervisorEndsWithTheService(t *testing.T) {
 		mode := Mode(os.Getenv("CONFINE_TEST_MODE"))
 		p, err := Start(context.Background(), world(t, mode, fmt.Sprintf(stubborn, word, "echo up; while :; do sleep 0.05; done")), IO{Stdout: os.Stdout})
 		require.NoError(t, err)
-		_, _ = p.Wait(0)
+		_, _ = p.Wait(0, nil)
 		return
 	}
 	for _, mode := range []Mode{Namespaces, ProcessGroup} {

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"net"
 	"os"
 	"os/exec"
 	"os/signal"
@@ -74,6 +75,12 @@ func supervise() int {
 			if err := raiseLoopback(); err != nil {
 				_ = out.Encode(report{Event: "setup", Stage: "raise the loopback", Why: err.Error()})
 				return 1
+			}
+			if spec.Listen != 0 {
+				if err := passListener(spec.Listen); err != nil {
+					_ = out.Encode(report{Event: "setup", Stage: "open the way to the meter", Why: err.Error()})
+					return 1
+				}
 			}
 		}
 		if err := buildRoot(spec); err != nil {
@@ -183,6 +190,59 @@ func raiseLoopback() error {
 	}
 	ifr.SetUint16(unix.IFF_UP | unix.IFF_RUNNING)
 	return unix.IoctlIfreq(fd, unix.SIOCSIFFLAGS, ifr)
+}
+
+// passFD is where the supervisor finds the socket over which it passes a listener.
+const passFD = 5
+
+// passListener opens a port on the loopback of this network and hands it over:
+// a socket stays in the network in which it was made, whoever holds it. So the
+// meter itself serves it, nothing is copied on the way, and nothing else of the
+// service's network can be reached.
+func passListener(port int) error {
+	defer unix.Close(passFD)
+	fd, err := unix.Socket(unix.AF_INET, unix.SOCK_STREAM|unix.SOCK_CLOEXEC, 0)
+	if err != nil {
+		return err
+	}
+	defer unix.Close(fd)
+	if err := unix.Bind(fd, &unix.SockaddrInet4{Port: port, Addr: [4]byte{127, 0, 0, 1}}); err != nil {
+		return err
+	}
+	if err := unix.Listen(fd, 512); err != nil {
+		return err
+	}
+	return unix.Sendmsg(passFD, []byte{0}, unix.UnixRights(fd), nil, 0)
+}
+
+// socketPair makes the two ends over which a listener is passed.
+func socketPair() (here, there *os.File, err error) {
+	fds, err := unix.Socketpair(unix.AF_UNIX, unix.SOCK_STREAM|unix.SOCK_CLOEXEC, 0)
+	if err != nil {
+		return nil, nil, err
+	}
+	return os.NewFile(uintptr(fds[0]), "here"), os.NewFile(uintptr(fds[1]), "there"), nil
+}
+
+// receiveListener takes over the listener that a supervisor passed. It was sent
+// before the command started, so there is nothing to wait for.
+func receiveListener(from *os.File) (net.Listener, error) {
+	one, rights := make([]byte, 1), make([]byte, unix.CmsgSpace(4))
+	_, n, _, _, err := unix.Recvmsg(int(from.Fd()), one, rights, unix.MSG_DONTWAIT|unix.MSG_CMSG_CLOEXEC)
+	if err != nil {
+		return nil, err
+	}
+	messages, err := unix.ParseSocketControlMessage(rights[:n])
+	if err != nil || len(messages) != 1 {
+		return nil, fmt.Errorf("nothing was passed (%v)", err)
+	}
+	fds, err := unix.ParseUnixRights(&messages[0])
+	if err != nil || len(fds) != 1 {
+		return nil, fmt.Errorf("no listener was passed (%v)", err)
+	}
+	f := os.NewFile(uintptr(fds[0]), "listener")
+	defer f.Close()
+	return net.FileListener(f)
 }
 
 func closeStdio() {

@@ -29,6 +29,8 @@ type World struct {
 	Hide []string
 	// NoNetwork takes the network away, but for a loopback.
 	NoNetwork bool
+	// Listen is the one port that is served on that loopback; 0 for none.
+	Listen int
 }
 
 // Paths are the places as the command sees them.
@@ -52,7 +54,7 @@ func (w World) Spec(args []string, env map[string]string) Spec {
 	all["HOME"], all["TMPDIR"], all["PWD"] = home, tmp, workspace
 	// Tools that look for a repository or a project in parent folders stop here.
 	all["GIT_CEILING_DIRECTORIES"] = filepath.Dir(workspace)
-	spec := Spec{Mode: w.Mode, Args: args, Dir: workspace, Root: w.Root, Hide: w.Hide, Owner: w.Owner, NoNetwork: w.NoNetwork && w.Mode == Namespaces}
+	spec := Spec{Mode: w.Mode, Args: args, Dir: workspace, Root: w.Root, Hide: w.Hide, Owner: w.Owner, NoNetwork: w.NoNetwork && w.Mode == Namespaces, Listen: w.Listen}
 	for k, v := range all {
 		spec.Env = append(spec.Env, k+"="+v)
 	}

@@ -6,11 +6,13 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/bmatcuk/doublestar/v4"
 
@@ -29,6 +31,12 @@ type HandOver struct {
 	Seed  specfile.Seed
 	World confine.World
 	Limit time.Duration
+	// MeterURL stands for the model service; "" where the contender has no meter.
+	MeterURL string
+	// Started is called with the process once it runs; Stop, where something is
+	// received from it, ends the tool.
+	Started func(*confine.Process)
+	Stop    <-chan struct{}
 	// Output takes what the tool prints; Stdout, where it is not nil, its standard output in Output's place.
 	Output, Stdout io.Writer
 }
@@ -42,7 +50,7 @@ func (e *MissingError) Error() string { return e.What }
 func Command(ctx context.Context, h HandOver) (confine.Result, error) {
 	ws, _, _, brief := h.World.Paths()
 	values := map[contender.Placeholder]string{contender.Brief: h.Brief, contender.BriefFile: brief,
-		contender.Workspace: ws, contender.Seed: fmt.Sprint(h.Seed)}
+		contender.Workspace: ws, contender.Seed: fmt.Sprint(h.Seed), contender.MeterURL: h.MeterURL}
 	run := h.Contender.Run
 	if h.Again && len(h.Contender.RunAgain) > 0 {
 		run = h.Contender.RunAgain
@@ -72,7 +80,14 @@ func Command(ctx context.Context, h HandOver) (confine.Result, error) {
 	if h.Stdout == nil {
 		h.Stdout = h.Output
 	}
-	return confine.Run(ctx, h.World.Spec(args, env), confine.IO{Stdin: stdin, Stdout: h.Stdout, Stderr: h.Output}, h.Limit)
+	p, err := confine.Start(ctx, h.World.Spec(args, env), confine.IO{Stdin: stdin, Stdout: h.Stdout, Stderr: h.Output})
+	if err != nil {
+		return confine.Result{}, err
+	}
+	if h.Started != nil {
+		h.Started(p)
+	}
+	return p.Wait(h.Limit, h.Stop)
 }
 
 // Program finds the contender's program: an absolute path, a path relative to
@@ -133,8 +148,33 @@ func Place(c *contender.Contender, name string) (string, error) {
 	return specfile.Resolve(c.Path, name), nil
 }
 
-// Carry copies what a contender carries into the private HOME of a bout.
-func Carry(c *contender.Contender, home string, opt workspace.CopyOptions) error {
+// maxFilled is how large a carried file may be in which placeholders are replaced.
+const maxFilled = 1 << 20
+
+// fill replaces placeholders in the text files below a carried copy.
+func fill(target string, values map[contender.Placeholder]string) error {
+	return filepath.WalkDir(target, func(name string, d fs.DirEntry, err error) error {
+		if err != nil || !d.Type().IsRegular() {
+			return err
+		}
+		st, err := d.Info()
+		if err != nil || st.Size() > maxFilled {
+			return err
+		}
+		text, err := os.ReadFile(name)
+		if err != nil || !utf8.Valid(text) {
+			return err
+		}
+		if filled := contender.Expand(string(text), values); filled != string(text) {
+			return os.WriteFile(name, []byte(filled), st.Mode().Perm()) // in place: the owner stays
+		}
+		return nil
+	})
+}
+
+// Carry copies what a contender carries into the private HOME of a bout. values
+// stand for the placeholders in files that are to be filled in.
+func Carry(c *contender.Contender, home string, opt workspace.CopyOptions, values map[contender.Placeholder]string) error {
 	for _, item := range c.Carry {
 		from, err := Place(c, item.From)
 		if err != nil {
@@ -166,6 +206,11 @@ func Carry(c *contender.Contender, home string, opt workspace.CopyOptions) error
 		}
 		if err := workspace.CopyTree(real, target, opt); err != nil {
 			return fmt.Errorf("carry %s: %w", item.From, err)
+		}
+		if item.Fill {
+			if err := fill(target, values); err != nil {
+				return fmt.Errorf("fill in %s: %w", item.From, err)
+			}
 		}
 	}
 	return nil

@@ -90,7 +90,7 @@ func TestCarry(t *testing.T) {
 	write(t, filepath.Join(home, ".config", "other"), "stays", 0o644)
 	c := &contender.Contender{Path: filepath.Join(dir, "c.yaml")}
 	c.Carry = []contender.Carry{{From: "~/.config/knot", Except: []string{"sessions/**", "*.log"}}, {From: "one"}, {From: "link", To: "deep/er/copy"}}
-	require.NoError(t, Carry(c, home, workspace.CopyOptions{}))
+	require.NoError(t, Carry(c, home, workspace.CopyOptions{}, nil))
 	read := func(name string) string {
 		text, err := os.ReadFile(filepath.Join(home, name))
 		require.NoError(t, err)
@@ -108,5 +108,5 @@ func TestCarry(t *testing.T) {
 
 	c.Carry = []contender.Carry{{From: "~/nowhere"}}
 	var missing *MissingError
-	assert.ErrorAs(t, Carry(c, home, workspace.CopyOptions{}), &missing)
+	assert.ErrorAs(t, Carry(c, home, workspace.CopyOptions{}, nil), &missing)
 }

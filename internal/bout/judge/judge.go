@@ -25,9 +25,11 @@ import (
 
 // Result is how one check ended.
 type Result struct {
-	Check   task.Check
-	Run     outcome.CheckRun
-	Signal  string
+	Check  task.Check
+	Run    outcome.CheckRun
+	Signal string
+	// Began is when it began; the zero time where it did not run.
+	Began   time.Time
 	Elapsed time.Duration
 	Log     []byte
 	LogCut  int64
@@ -164,6 +166,7 @@ func command(ctx context.Context, in Copy, c task.Check, o Options) (Result, err
 			return r, err
 		}
 	}
+	r.Began = time.Now()
 	res, err := confine.Run(ctx, in.World.Spec([]string{"sh", "-c", c.Run}, judgingEnv()), streams, o.Limits.Check.Std())
 	if feed != nil {
 		feed.Close()

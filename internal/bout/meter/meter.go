@@ -105,10 +105,11 @@ type Options struct {
 	// Secrets are struck out of everything that is recorded, beside the keys that
 	// the requests themselves carry.
 	Secrets []string
-	// Began is told when an exchange begins, and Paced after it has waited; Ended
-	// when it is over. They are called from many goroutines and must not block long.
-	Began func(x *Exchange)
-	Ended func(x *Exchange)
+	// Began is told when a request comes, Ended when its exchange is over; Pacing,
+	// with true and then with false, around the wait of one that has to wait. They
+	// are called from many goroutines and must not block long. Any may be nil.
+	Began, Ended func(x *Exchange)
+	Pacing       func(begins bool)
 }
 
 // Exchange is one request with its reply, as it was seen.
@@ -279,6 +280,25 @@ func (l *Line) Quiet() {
 	}
 }
 
+// QuietWithin waits until nothing is under way on the line, and tells whether
+// that was so within a time.
+func (l *Line) QuietWithin(d time.Duration) bool {
+	l.mu.Lock()
+	idle := l.idle
+	l.mu.Unlock()
+	if idle == nil {
+		return true
+	}
+	t := time.NewTimer(d)
+	defer t.Stop()
+	select {
+	case <-idle:
+		return true
+	case <-t.C:
+		return false
+	}
+}
+
 // ServeHTTP finds the line that a path belongs to, and relays the request.
 func (m *Meter) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	raw := strings.TrimPrefix(r.URL.EscapedPath(), "/")
@@ -320,6 +340,9 @@ func (l *Line) serve(w http.ResponseWriter, r *http.Request, rest string) {
 	defer cancel()
 	stop := context.AfterFunc(l.ctx, cancel)
 	defer stop()
+	if l.opt.Began != nil {
+		l.opt.Began(x)
+	}
 	defer l.finish(x) // also when the proxy panics to cut a connection
 	if l.opt.Pacer != nil {
 		// The server sees that a tool goes away once the request has been read.
@@ -332,15 +355,12 @@ func (l *Line) serve(w http.ResponseWriter, r *http.Request, rest string) {
 			x.Began, x.Trouble = time.Now(), "the request could not be read: "+clean(err.Error())
 			return
 		}
-		if err := l.opt.Pacer.wait(ctx); err != nil {
+		if err := l.opt.Pacer.wait(ctx, l.opt.Pacing); err != nil {
 			x.Began, x.Trouble = time.Now(), "the tool went away while it was paced"
 			return
 		}
 	}
 	x.Began = time.Now()
-	if l.opt.Began != nil {
-		l.opt.Began(x)
-	}
 	out := r.WithContext(ctx)
 	u := *r.URL
 	u.Path, u.RawPath = path, rest

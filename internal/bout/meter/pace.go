@@ -69,11 +69,16 @@ func (p *Pacer) used(n int64) {
 }
 
 // wait waits until an exchange may begin, or the context ends.
-func (p *Pacer) wait(ctx context.Context) error {
-	for {
+func (p *Pacer) wait(ctx context.Context, pacing func(bool)) error {
+	for told := false; ; {
 		d := p.delay(time.Now())
 		if d <= 0 {
 			return nil
+		}
+		if pacing != nil && !told {
+			told = true
+			pacing(true)
+			defer pacing(false)
 		}
 		t := time.NewTimer(d)
 		select {

@@ -15,6 +15,7 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
+	"agonometer/internal/core/ledger"
 	"agonometer/internal/core/specfile"
 )
 
@@ -30,10 +31,12 @@ const (
 	Workspace Placeholder = "{workspace}"
 	// Seed is a whole number drawn for this bout from the contest's seed.
 	Seed Placeholder = "{seed}"
+	// MeterURL is the address at which the meter stands for the model service.
+	MeterURL Placeholder = "{meter_url}"
 )
 
 // Placeholders lists all of them.
-func Placeholders() []Placeholder { return []Placeholder{Brief, BriefFile, Workspace, Seed} }
+func Placeholders() []Placeholder { return []Placeholder{Brief, BriefFile, Workspace, Seed, MeterURL} }
 
 // Stdin says what the tool reads on its standard input.
 type Stdin string
@@ -61,6 +64,7 @@ func (*Stdin) Expected() string { return "brief or none" }
 type Carry struct {
 	From   string   `yaml:"from" spec:"required" json:"from" jsonschema_description:"A file or folder on the service's machine: absolute, below ~/ (the service's home), or relative to this file."`
 	To     string   `yaml:"to" json:"to,omitempty" jsonschema_description:"Where it goes below the bout's HOME; default: the same place as below ~/, or the base name."`
+	Fill   bool     `yaml:"fill" json:"fill,omitempty" jsonschema_description:"Replace {meter_url} and the other placeholders of 'run' in the text files that are carried, such as a configuration that names the model service."`
 	Except []string `yaml:"except" json:"except,omitempty" jsonschema_description:"Glob patterns, relative to 'from', of what is left out, such as memory of earlier sessions."`
 }
 
@@ -79,7 +83,7 @@ func (c Carry) Target() string {
 type File struct {
 	Contender specfile.Slug `yaml:"contender" spec:"required" json:"contender" jsonschema_description:"The contender's slug; unique in a contest."`
 	Title     string        `yaml:"title" spec:"required" json:"title" jsonschema_description:"One line for people."`
-	Run       []string      `yaml:"run" spec:"required" json:"run" jsonschema_description:"The program and its arguments. {brief}, {brief_file}, {workspace} and {seed} are replaced; no shell is involved unless you name one."`
+	Run       []string      `yaml:"run" spec:"required" json:"run" jsonschema_description:"The program and its arguments. {brief}, {brief_file}, {workspace}, {seed} and {meter_url} are replaced; no shell is involved unless you name one."`
 	RunAgain  []string      `yaml:"run_again" json:"run_again,omitempty" jsonschema_description:"How a later round is started, with the placeholders of 'run'; default: as run, with the new words."`
 	// AnswerFile is where the tool leaves its closing message.
 	AnswerFile string                      `yaml:"answer_file" json:"answer_file,omitempty" jsonschema_description:"A file, relative to the workspace, in which the tool leaves its closing message; default: standard output. It is no part of the change."`
@@ -88,6 +92,10 @@ type File struct {
 	KeepEnv    []specfile.EnvName          `yaml:"keep_env" json:"keep_env,omitempty" jsonschema_description:"Names of environment variables that pass through from the service. Their values are struck out of everything that is stored."`
 	Carry      []Carry                     `yaml:"carry" json:"carry,omitempty" jsonschema_description:"Files and folders copied fresh into each bout's private HOME."`
 	Reads      []string                    `yaml:"reads" json:"reads,omitempty" jsonschema_description:"Further folders of the service's machine that the tool may read where they are, for example where it is installed below a home folder."`
+	Meter      *Meter                      `yaml:"meter" json:"meter,omitempty" jsonschema_description:"The model service, so that the meter can stand between it and the tool."`
+	Network    Network                     `yaml:"network" json:"network,omitempty" jsonschema_description:"open (default), or meter-only: a network of its own in which nothing but the meter can be reached."`
+	Expects    *ledger.Expects             `yaml:"expects" json:"expects,omitempty" jsonschema_description:"The models that may reply, and the effort. Anything else is flagged."`
+	Reports    *Reports                    `yaml:"reports" json:"reports,omitempty" jsonschema_description:"Where the tool itself says what it used, in lines of JSON that it prints."`
 }
 
 // Contender is a contender file, read and found valid.
@@ -131,6 +139,10 @@ func Parse(file, shown string, data []byte) (*Contender, *specfile.Document) {
 	if c.Stdin == "" {
 		c.Stdin = StdinNone
 	}
+	if c.Network == "" {
+		c.Network = NetworkOpen
+	}
+	c.checkMeter(doc)
 	if doc.Has("title") && (strings.TrimSpace(c.Title) == "" || strings.Contains(c.Title, "\n")) {
 		doc.Add("title", specfile.Quote(c.Title), "one line of text")
 	}

@@ -15,6 +15,7 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 
 	"agonometer/internal/core/contender"
+	"agonometer/internal/core/ledger"
 	"agonometer/internal/core/specfile"
 	"agonometer/internal/core/task"
 )
@@ -30,9 +31,14 @@ type File struct {
 	AtOnce     *int           `yaml:"at_once" json:"at_once,omitempty" jsonschema_description:"How many bouts may run at the same time; default 1. Bouts that ran beside others are marked."`
 	Limits     task.Limits    `yaml:"limits" json:"limits,omitempty" jsonschema_description:"Limits that override those of the tasks."`
 	// RepairRounds holds for tasks that do not say.
-	RepairRounds  *int   `yaml:"repair_rounds" json:"repair_rounds,omitempty" jsonschema_description:"How often what failed is handed back to a contender, where the task does not say; default 0."`
-	RepairWords   string `yaml:"repair_words" json:"repair_words,omitempty" jsonschema_description:"The words of a repair round; {output} is what the failing visible checks printed, shortened."`
-	NotRightWords string `yaml:"not_right_words" json:"not_right_words,omitempty" jsonschema_description:"The words of a repair round when only something sealed was missed."`
+	RepairRounds *int   `yaml:"repair_rounds" json:"repair_rounds,omitempty" jsonschema_description:"How often what failed is handed back to a contender, where the task does not say; default 0."`
+	RepairWords  string `yaml:"repair_words" json:"repair_words,omitempty" jsonschema_description:"The words of a repair round; {output} is what the failing visible checks printed, shortened."`
+	// Prices are price lists.
+	Prices        []string          `yaml:"prices" json:"prices,omitempty" jsonschema_description:"Price list files: glob patterns, relative to this file. Money is worked out by them; of several the first that knows a model decides."`
+	OnRefused     OnEvent           `yaml:"on_refused" json:"on_refused,omitempty" jsonschema_description:"What a refusal of the model service does to a bout: count (default) lets the bout stand as it comes out; void ends it and runs it again after a pause."`
+	OnOtherModel  OnEvent           `yaml:"on_other_model" json:"on_other_model,omitempty" jsonschema_description:"What it does to a bout when a model replies that its contender does not expect: flag (default) or void."`
+	RefusedPause  specfile.Duration `yaml:"refused_pause" json:"refused_pause,omitempty" jsonschema_description:"How long to wait before a refused bout is run again; twice as long each further time; default 30s."`
+	NotRightWords string            `yaml:"not_right_words" json:"not_right_words,omitempty" jsonschema_description:"The words of a repair round when only something sealed was missed."`
 }
 
 // The words of repair rounds where a contest has none of its own.
@@ -73,6 +79,10 @@ type Contest struct {
 	Contenders []*contender.Contender
 	Repeats    int
 	AtOnce     int
+	// PriceLists are those that the contest names, in their order.
+	PriceLists ledger.Prices
+	// PriceSources are the files they were read from.
+	PriceSources [][]byte
 	// Commits maps a task's slug to the full id of its start commit.
 	Commits map[specfile.Slug]string
 }
@@ -97,10 +107,11 @@ const (
 	KindTask      Kind = "task"
 	KindContender Kind = "contender"
 	KindContest   Kind = "contest"
+	KindPrices    Kind = "prices"
 )
 
 // KindOf tells what a file is meant to be: Markdown is a task; YAML is a
-// contest or a contender, by the key that names it; "" when it is neither.
+// contest, a contender or a price list, by the key that names it; "" when it is neither.
 func KindOf(file string, data []byte) Kind {
 	switch strings.ToLower(path.Ext(file)) {
 	case ".md", ".markdown":
@@ -114,16 +125,19 @@ func KindOf(file string, data []byte) Kind {
 		if specfile.DecodeYAML(file, data, &d).Has("contender") {
 			return KindContender
 		}
+		if specfile.DecodeYAML(file, data, &ledger.PriceList{}).Has("price_list") {
+			return KindPrices
+		}
 	}
 	return ""
 }
 
 // Globs reads just enough of a contest file to tell which patterns it names,
 // as absolute patterns; a file with mistakes names what can be made out.
-func Globs(file string, data []byte) (tasks, contenders []string) {
+func Globs(file string, data []byte) (tasks, contenders, prices []string) {
 	var f File
 	specfile.DecodeYAML(file, data, &f)
-	return absolute(file, f.Tasks), absolute(file, f.Contenders)
+	return absolute(file, f.Tasks), absolute(file, f.Contenders), absolute(file, f.Prices)
 }
 
 func absolute(file string, patterns []string) []string {
@@ -191,6 +205,16 @@ func Load(b *specfile.Bundle, commits CommitResolver) (*Contest, error) {
 		c.Contenders = append(c.Contenders, con)
 		problems = append(problems, d.Problems...)
 	}
+	for _, name := range match(b, doc, "prices", c.File.Prices) {
+		list, d := ledger.ParsePrices(b.Short(name), b.Files[name])
+		if have := c.PriceLists.Currency(); have != "" && list.Currency != "" && have != list.Currency {
+			d.Add("currency", string(list.Currency), string(have)+", as in the contest's other price lists")
+		}
+		c.PriceLists.Lists = append(c.PriceLists.Lists, list)
+		c.PriceSources = append(c.PriceSources, b.Files[name])
+		problems = append(problems, d.Problems...)
+	}
+	c.checkMeter(doc)
 	if n := len(c.Tasks) * len(c.Contenders) * c.Repeats; n > MaxBouts {
 		doc.Add("repeats", fmt.Sprintf("%d bouts in all", n), fmt.Sprintf("at most %d", MaxBouts))
 	}
@@ -212,9 +236,12 @@ func LoadOne(b *specfile.Bundle, kind Kind, commits CommitResolver) specfile.Pro
 	case KindContender:
 		_, d := contender.Parse(b.Main, b.Main, b.Files[b.Main])
 		return d.Problems
+	case KindPrices:
+		_, d := ledger.ParsePrices(b.Main, b.Files[b.Main])
+		return d.Problems
 	}
-	return specfile.Problems{{File: b.Main, Found: "a file that is none of the three kinds",
-		Expected: "a task (.md with front matter), or YAML with the key contest or contender"}}
+	return specfile.Problems{{File: b.Main, Found: "a file that is none of the four kinds",
+		Expected: "a task (.md with front matter), or YAML with the key contest, contender or price_list"}}
 }
 
 // checkStart resolves the start commit, where the file says enough for that.
@@ -259,7 +286,7 @@ func match(b *specfile.Bundle, doc *specfile.Document, key string, patterns []st
 	sort.Strings(names)
 	var out []string
 	taken := map[string]bool{}
-	if doc.Has(key) && len(patterns) == 0 {
+	if doc.Has(key) && len(patterns) == 0 && key != "prices" {
 		doc.Add(key, "an empty list", "at least one file or glob pattern")
 	}
 	for i, p := range patterns {

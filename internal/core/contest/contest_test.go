@@ -222,7 +222,7 @@ func TestKindOf(t *testing.T) {
 	} {
 		assert.Equal(t, c.want, KindOf(c.file, []byte(c.text)), name)
 	}
-	tasks, tools := Globs("/c/contest.yaml", []byte(goodMain))
+	tasks, tools, _ := Globs("/c/contest.yaml", []byte(goodMain))
 	assert.Equal(t, []string{"/c/tasks/*.md"}, tasks)
 	assert.Equal(t, []string{"/c/tools/*.yaml"}, tools)
 }

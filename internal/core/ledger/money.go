@@ -11,7 +11,13 @@ import (
 // Amount is an exact decimal number that is not negative, such as a price.
 type Amount struct{ decimal.Decimal }
 
-var amountRE = regexp.MustCompile(`^[0-9]{1,12}(\.[0-9]{1,12})?$`)
+// AmountPattern is the regular expression of an Amount, MoneyPattern that of Money.
+const (
+	AmountPattern = `^[0-9]{1,12}(\.[0-9]{1,12})?$`
+	MoneyPattern  = `^[0-9]{1,12}(\.[0-9]{1,12})? [A-Z]{3}$`
+)
+
+var amountRE = regexp.MustCompile(AmountPattern)
 
 func (a *Amount) ParseScalar(text string) error {
 	if !amountRE.MatchString(text) {

@@ -5,6 +5,7 @@ package standings
 import (
 	"sort"
 
+	"agonometer/internal/core/ledger"
 	"agonometer/internal/core/patch"
 	"agonometer/internal/core/verdict"
 )
@@ -22,7 +23,39 @@ type Bout struct {
 	Footprint  *patch.Footprint
 	Unconfined bool
 	Beside     bool
+	// Replaced is set for a void try in whose place another one counts: it only adds
+	// to what was spent, and to the availability.
+	Replaced bool
+	// Used is what the bout used; its Source is "" where no ledger was kept.
+	Used ledger.Sheet
+	// FirstEditMS is the working time until the first edit; nil where none was seen.
+	FirstEditMS *int64
+	// Refused is set where its model service refused at least once, Late where it
+	// was stopped at the limit of time or of quiet.
+	Refused, Late bool
+	// WaitedMS is how long it was refused or paced; nil where that was not seen.
+	WaitedMS *int64
 }
+
+// Availability is how often a contender's tries came to nothing for what was not
+// its skill. It is a figure of its own, since void bouts count for nobody: losing
+// the hard bouts to refusals must not make a tool look better.
+type Availability struct {
+	// Tries counts every bout that was begun and has ended, void ones and those that
+	// were replaced included.
+	Tries   int `json:"tries"`
+	Refused int `json:"refused"`
+	Void    int `json:"void"`
+	Late    int `json:"late"`
+	// Share is that of the tries that were neither refused nor void nor late.
+	Share *float64 `json:"share"`
+	// WaitedMS is the waiting that refusals and pacing added, over all tries, in
+	// milliseconds; nil where it was not seen.
+	WaitedMS *int64 `json:"waited_ms"`
+}
+
+// Mixed is the source of figures that are of several sources.
+const Mixed ledger.Source = "mixed"
 
 // Row is one contender's line. Medians are over the bouts that passed or
 // failed and where the figure was measured; nil where there is none.
@@ -51,6 +84,87 @@ type Row struct {
 	MedianRemoved   *float64 `json:"median_lines_removed"`
 	Unconfined      int      `json:"unconfined"`
 	Beside          int      `json:"beside"`
+	// MedianFirstEditMS is the working time until the first edit.
+	MedianFirstEditMS *float64 `json:"median_first_edit_ms"`
+	// MedianTokens are of all kinds; TokensAtLeast is set where a part was not counted.
+	MedianTokens  *float64 `json:"median_tokens"`
+	TokensAtLeast bool     `json:"tokens_at_least"`
+	// TokensPerLine is all tokens divided by all changed lines.
+	TokensPerLine *float64 `json:"tokens_per_line"`
+	// Source is where the token counts are from: one for all, or mixed.
+	Source ledger.Source `json:"source"`
+	// Spent is all the money, void and replaced tries included; PerPassed is Spent
+	// divided by Passed. SpentAtLeast is set where a part is not known.
+	Spent        *ledger.Money `json:"spent"`
+	PerPassed    *ledger.Money `json:"money_per_passed"`
+	SpentAtLeast bool          `json:"spent_at_least"`
+	Availability Availability  `json:"availability"`
+}
+
+// account adds what a try used and how it was served; it holds for every try.
+func (r *Row) account(b *Bout) {
+	a := &r.Availability
+	a.Tries++
+	void := b.Outcome == verdict.Void
+	if void {
+		a.Void++
+	}
+	if b.Refused {
+		a.Refused++
+	}
+	if b.Late {
+		a.Late++
+	}
+	if !void && !b.Refused && !b.Late {
+		good := 1.0
+		if a.Share != nil {
+			good += *a.Share // a count, until share makes a share of it
+		}
+		a.Share = &good
+	}
+	if b.WaitedMS != nil {
+		sum := *b.WaitedMS
+		if a.WaitedMS != nil {
+			sum += *a.WaitedMS
+		}
+		a.WaitedMS = &sum
+	}
+	switch u := &b.Used; {
+	case u.Source == "" || u.Source == ledger.NotKnown:
+		if !void {
+			r.SpentAtLeast = true
+		}
+	case u.Money == nil:
+		r.SpentAtLeast = true
+	default:
+		sum := *u.Money
+		if r.Spent != nil && r.Spent.Currency == sum.Currency {
+			sum = sum.Plus(*r.Spent)
+		} else if r.Spent != nil { // two currencies cannot be added: the first stays
+			r.SpentAtLeast, sum = true, *r.Spent
+		}
+		r.Spent, r.SpentAtLeast = &sum, r.SpentAtLeast || u.MoneyAtLeast
+	}
+}
+
+// settle makes the figures that need all tries.
+func (r *Row) settle() {
+	a := &r.Availability
+	if a.Tries > 0 {
+		share := 0.0
+		if a.Share != nil {
+			share = *a.Share / float64(a.Tries)
+		}
+		a.Share = &share
+	}
+	if r.Spent == nil {
+		r.SpentAtLeast = false
+	} else {
+		r.PerPassed = r.Spent.Per(r.Passed)
+	}
+	if r.Source == "" {
+		r.Source = ledger.NotKnown
+	}
 }
 
 // Table makes one row per contender, in the order of success share (highest
@@ -61,9 +175,14 @@ func Table(contenders []string, planned map[string]int, bouts []Bout) []Row {
 	rows := make([]Row, 0, len(contenders))
 	for _, name := range contenders {
 		row := Row{Contender: name, Bouts: planned[name]}
-		var rounds, elapsed, passedMS, files, added, removed []float64
+		var rounds, elapsed, passedMS, files, added, removed, firstEdit, tokens []float64
+		var used, lines float64
 		for _, b := range bouts {
 			if b.Contender != name {
+				continue
+			}
+			row.account(&b)
+			if b.Replaced {
 				continue
 			}
 			row.Done++
@@ -94,6 +213,24 @@ func Table(contenders []string, planned map[string]int, bouts []Bout) []Row {
 			if b.ElapsedMS != nil {
 				elapsed = append(elapsed, float64(*b.ElapsedMS))
 			}
+			if b.FirstEditMS != nil {
+				firstEdit = append(firstEdit, float64(*b.FirstEditMS))
+			}
+			if n := b.Used.Total; n != nil {
+				tokens = append(tokens, float64(*n))
+				if b.Footprint != nil {
+					used += float64(*n)
+					lines += float64(b.Footprint.LinesAdded + b.Footprint.LinesRemoved)
+				}
+			}
+			row.TokensAtLeast = row.TokensAtLeast || b.Used.AtLeast
+			switch source := b.Used.Source; {
+			case source == "" || source == row.Source:
+			case row.Source == "":
+				row.Source = source
+			default:
+				row.Source = Mixed
+			}
 			if b.Footprint != nil {
 				files = append(files, float64(b.Footprint.Files))
 				added = append(added, float64(b.Footprint.LinesAdded))
@@ -106,6 +243,12 @@ func Table(contenders []string, planned map[string]int, bouts []Bout) []Row {
 			row.SuccessShare, row.FirstShare = &share, &first
 		}
 		row.MedianRounds = Median(rounds)
+		row.MedianFirstEditMS, row.MedianTokens = Median(firstEdit), Median(tokens)
+		if used > 0 && lines > 0 {
+			per := used / lines
+			row.TokensPerLine = &per
+		}
+		row.settle()
 		row.MedianElapsedMS, row.MedianPassedMS = Median(elapsed), Median(passedMS)
 		row.MedianFiles, row.MedianAdded, row.MedianRemoved = Median(files), Median(added), Median(removed)
 		rows = append(rows, row)

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"agonometer/internal/core/ledger"
 	"agonometer/internal/core/specfile"
 )
 
@@ -34,6 +35,10 @@ type Limits struct {
 	Prepare specfile.Duration `yaml:"prepare" json:"prepare,omitempty" jsonschema_description:"How long the prepare command may run; default 30m."`
 	Output  specfile.Size     `yaml:"output" json:"output,omitempty" jsonschema_description:"How much of each output is kept; default 4MiB. What is cut is counted and shown as cut."`
 	File    specfile.Size     `yaml:"file" json:"file,omitempty" jsonschema_description:"The largest changed file that is captured; default 32MiB."`
+	// Quiet, Tokens and Spend hold for a whole bout; 0 and nil for no limit.
+	Quiet  specfile.Duration `yaml:"quiet" json:"quiet,omitempty" jsonschema_description:"How long a contender may do nothing that can be seen - no exchange with its model, no output, no edit, no use of the CPU - before it is stopped; default: as long as it likes."`
+	Tokens int               `yaml:"tokens" json:"tokens,omitempty" jsonschema_description:"How many tokens a bout may use, of all kinds together; default: no limit. The bout is stopped within one exchange. It needs the meter."`
+	Spend  *ledger.Money     `yaml:"spend" json:"spend,omitempty" jsonschema_description:"How much a bout may cost, such as 0.50 AVM, by the contest's price lists; default: no limit. It needs the meter."`
 }
 
 // The limits of a task that names none.
@@ -59,7 +64,14 @@ func (l Limits) Over(base Limits) Limits {
 		}
 		return b
 	}
-	return Limits{
+	tokens, spend := l.Tokens, l.Spend
+	if tokens == 0 {
+		tokens = base.Tokens
+	}
+	if spend == nil {
+		spend = base.Spend
+	}
+	return Limits{Quiet: pick(l.Quiet, base.Quiet), Tokens: tokens, Spend: spend,
 		Time: pick(l.Time, base.Time), Check: pick(l.Check, base.Check), Prepare: pick(l.Prepare, base.Prepare),
 		Output: size(l.Output, base.Output), File: size(l.File, base.File),
 	}

@@ -29,8 +29,14 @@ const (
 	CannotStart     Reason = "cannot-start"      // the contender's program is not there
 	ReferenceFails  Reason = "reference-fails"   // the task's own known good change does not pass on this machine
 
+	Refused    Reason = "refused"     // the model service refused, and the contest makes such bouts void
+	OtherModel Reason = "other-model" // another model replied, and the contest makes such bouts void
+
 	// The reasons of failed.
 	TimeLimit    Reason = "time-limit"
+	QuietLimit   Reason = "quiet-limit"
+	TokenLimit   Reason = "token-limit"
+	SpendLimit   Reason = "spend-limit"
 	ToolCrashed  Reason = "tool-crashed"
 	NoChange     Reason = "no-change"
 	CheckFailed  Reason = "check-failed"
@@ -55,6 +61,11 @@ func Reasons() map[Reason]string {
 		StoppedByPerson: "stopped by a person",
 		CannotStart:     "the contender's program could not be started",
 		TimeLimit:       "still working at the time limit",
+		QuietLimit:      "nothing was seen of the tool for too long",
+		TokenLimit:      "all the tokens that it may use were used",
+		SpendLimit:      "all the money that it may spend was spent",
+		Refused:         "the model service refused to work",
+		OtherModel:      "another model replied than may reply",
 		ToolCrashed:     "the tool ended in error and changed nothing",
 		NoChange:        "the tool changed nothing",
 		CheckFailed:     "a check failed",
@@ -101,8 +112,8 @@ type Facts struct {
 	Void Reason
 	// VoidDetail says more.
 	VoidDetail string
-	// TimedOut is set when the tool was stopped at its time limit.
-	TimedOut bool
+	// Limit is the limit at which the tool was stopped; empty for none.
+	Limit Reason
 	// EndedInError is set when the tool ended by itself with an exit status other than 0, or by a signal.
 	EndedInError bool
 	// Changed tells whether the captured diff is not empty.
@@ -161,7 +172,7 @@ func names(all []string) []string {
 // MadeOnlyWords are the words for what works only where it was made.
 const MadeOnlyWords = "passes where it was made, fails on a clean copy"
 
-// Of decides: the first that matches, in the order of void, time-limit,
+// Of decides: the first that matches, in the order of void, a limit,
 // tool-crashed, no-change, files changed for a question, the first check that is
 // not as wanted, tests weakened under strict protection, passed.
 func Of(f Facts) Verdict {
@@ -174,8 +185,8 @@ func Of(f Facts) Verdict {
 	}
 	v.Notes = append(v.Notes, f.Flags...)
 	switch {
-	case f.TimedOut:
-		v.Reason, v.Detail = TimeLimit, reached(f)
+	case f.Limit != "":
+		v.Reason, v.Detail = f.Limit, reached(f)
 		return v
 	case !f.Changed && !f.Question && f.EndedInError:
 		return Verdict{Outcome: Failed, Reason: ToolCrashed}
@@ -240,5 +251,8 @@ func reached(f Facts) string {
 
 // Reruns tells whether a void bout is worth running again by itself.
 func (r Reason) Reruns() bool {
-	return r == HarnessFault || r == PrepareFailed || r == Interrupted || r == CannotStart
+	return r == HarnessFault || r == PrepareFailed || r == Interrupted || r == CannotStart || r.Service()
 }
+
+// Service tells whether a bout is void for what its model service did.
+func (r Reason) Service() bool { return r == Refused || r == OtherModel }

@@ -16,9 +16,9 @@ func TestOf(t *testing.T) {
 		reason  Reason
 		check   string
 	}{
-		{"void before all", Facts{Void: Interrupted, TimedOut: true, Changed: true, Checks: []Check{ok}}, Void, Interrupted, ""},
-		{"late although it passes", Facts{TimedOut: true, Changed: true, Checks: []Check{ok}}, Failed, TimeLimit, ""},
-		{"late and nothing", Facts{TimedOut: true}, Failed, TimeLimit, ""},
+		{"void before all", Facts{Void: Interrupted, Limit: TimeLimit, Changed: true, Checks: []Check{ok}}, Void, Interrupted, ""},
+		{"late although it passes", Facts{Limit: TimeLimit, Changed: true, Checks: []Check{ok}}, Failed, TimeLimit, ""},
+		{"late and nothing", Facts{Limit: TimeLimit}, Failed, TimeLimit, ""},
 		{"crashed with nothing", Facts{EndedInError: true}, Failed, ToolCrashed, ""},
 		{"no change", Facts{}, Failed, NoChange, ""},
 		{"first failed check", Facts{Changed: true, Checks: []Check{ok, bad, not}}, Failed, CheckFailed, "tests"},
@@ -31,7 +31,7 @@ func TestOf(t *testing.T) {
 		{"a question answered", Facts{Question: true}, Passed, ChecksPassed, ""},
 		{"a question, facts missed", Facts{Question: true, Missed: []string{"depth"}}, Failed, GoalsMissed, ""},
 		{"a question, files changed", Facts{Question: true, Changed: true, Strange: []string{"a.go"}}, Failed, FilesChanged, ""},
-		{"a question, late", Facts{Question: true, TimedOut: true}, Failed, TimeLimit, ""},
+		{"a question, late", Facts{Question: true, Limit: TimeLimit}, Failed, TimeLimit, ""},
 		{"passed", Facts{Changed: true, Checks: []Check{ok}}, Passed, ChecksPassed, ""},
 		{"passed though it ended in error", Facts{Changed: true, EndedInError: true, Checks: []Check{ok}}, Passed, ChecksPassed, ""},
 		{"nothing was judged", Facts{Changed: true}, Void, HarnessFault, ""},
@@ -47,8 +47,8 @@ func TestOf(t *testing.T) {
 		})
 	}
 	assert.Equal(t, []string{"the tool ended in error"}, Of(Facts{Changed: true, EndedInError: true, Checks: []Check{ok}}).Notes)
-	assert.Equal(t, "what it had reached passes every check", Of(Facts{TimedOut: true, Changed: true, Checks: []Check{ok}}).Detail)
-	assert.Equal(t, "what it had reached: check tests failed", Of(Facts{TimedOut: true, Changed: true, Checks: []Check{ok, bad}}).Detail)
+	assert.Equal(t, "what it had reached passes every check", Of(Facts{Limit: TimeLimit, Changed: true, Checks: []Check{ok}}).Detail)
+	assert.Equal(t, "what it had reached: check tests failed", Of(Facts{Limit: TimeLimit, Changed: true, Checks: []Check{ok, bad}}).Detail)
 }
 
 func TestLongListsAreCut(t *testing.T) {
@@ -60,7 +60,7 @@ func TestLongListsAreCut(t *testing.T) {
 
 func TestOnlyFaultsAreRunAgain(t *testing.T) {
 	for reason := range Reasons() {
-		want := reason == HarnessFault || reason == PrepareFailed || reason == Interrupted || reason == CannotStart
+		want := reason == HarnessFault || reason == PrepareFailed || reason == Interrupted || reason == CannotStart || reason == Refused || reason == OtherModel
 		assert.Equal(t, want, reason.Reruns(), reason)
 	}
 }

@@ -14,6 +14,9 @@ import (
 // Pointer is a JSON Pointer (RFC 6901), such as /usage/input_tokens.
 type Pointer string
 
+// PointerPattern is a regular expression that every Pointer fits.
+const PointerPattern = `^(/([^~/]|~[01])*)+$`
+
 // MaxPointer is how many levels a pointer may name.
 const MaxPointer = 16
 

@@ -39,6 +39,7 @@ type Places struct {
 	Written   []Pointer `yaml:"written" json:"written,omitempty" jsonschema_description:"Tokens of the prompt that were written to a cache."`
 	Output    []Pointer `yaml:"output" json:"output,omitempty" jsonschema_description:"Tokens of the reply."`
 	Reasoning []Pointer `yaml:"reasoning" json:"reasoning,omitempty" jsonschema_description:"Tokens of the reply that were spent on reasoning."`
+	Money     []Pointer `yaml:"money" json:"money,omitempty" jsonschema_description:"What it cost, as the other side says."`
 }
 
 // Asks say where a request names what it wants.
@@ -141,6 +142,7 @@ const (
 	aWritten
 	anOutput
 	aReasoning
+	aSum // money
 	aCause
 	aType // what kind of event it is
 	whats
@@ -211,7 +213,7 @@ func Compile(r *Reader) *Reading {
 }
 
 func addPlaces(t *trie, reader int, p *Places) {
-	for w, list := range [...][]Pointer{aModel: p.Model, anEffort: p.Effort, anInput: p.Input, aCached: p.Cached, aWritten: p.Written, anOutput: p.Output, aReasoning: p.Reasoning} {
+	for w, list := range [...][]Pointer{aModel: p.Model, anEffort: p.Effort, anInput: p.Input, aCached: p.Cached, aWritten: p.Written, anOutput: p.Output, aReasoning: p.Reasoning, aSum: p.Money} {
 		for _, one := range list {
 			t.add(one, mark{reader: reader, what: what(w)})
 		}

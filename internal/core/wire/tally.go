@@ -118,6 +118,7 @@ func (r *Reply) Ended() bool { return r.ended }
 // tally is what one reader has found.
 type tally struct {
 	model, effort string
+	money         string
 	named         string // the model as it was last written; most events repeat it
 	n             [whats]*int64
 	event         [whats]*int64 // told by the present event
@@ -162,6 +163,8 @@ func (r *Reply) found(m mark, s scalar) {
 		if s.text != t.named && !s.number && s.text != "" && s.text != "null" {
 			t.model, t.named = short(s.text), s.text
 		}
+	case aSum:
+		t.money = s.text
 	case anEffort:
 		if s.text != "null" {
 			t.effort = short(s.text)
@@ -199,12 +202,35 @@ func (r *Reply) endEvent() {
 func (r *Reply) Write(b []byte) (int, error) {
 	n := len(b)
 	switch r.form {
-	case FormJSON, FormLines:
+	case FormJSON:
 		r.pick.write(b)
+	case FormLines:
+		r.lines(b)
 	case FormEvents:
 		r.stream(b)
 	}
 	return n, nil
+}
+
+// lines reads JSON Lines among which there may be lines of any other kind, as in
+// what a tool prints: a document begins at a brace at the beginning of a line.
+func (r *Reply) lines(b []byte) {
+	for len(b) > 0 {
+		if r.field == lineStart {
+			if b[0] == '{' || r.pick.bad {
+				r.pick.reset()
+			}
+			r.field = lineData
+		}
+		end := bytes.IndexByte(b, '\n')
+		if end < 0 {
+			r.pick.write(b)
+			return
+		}
+		r.pick.write(b[:end+1])
+		r.field = lineStart
+		b = b[end+1:]
+	}
 }
 
 // stream takes server-sent events apart: of each line that begins with data:
@@ -272,6 +298,8 @@ type Read struct {
 	Shape         string
 	Model, Effort string
 	Tokens        ledger.Tokens
+	// Money is what the other side says that it cost, in its own words.
+	Money string
 	// Strange is set where the service's counts contradict each other.
 	Strange bool
 	// Cause is why it was refused, in the service's words.
@@ -310,7 +338,7 @@ func (r *Reply) Read() Read {
 		out.Shape = reader.Name
 		out.Tokens, out.Strange = reader.tokens(t.n)
 	}
-	out.Model, out.Effort = t.model, t.effort
+	out.Model, out.Effort, out.Money = t.model, t.effort, t.money
 	for i := range r.tallies { // a reply without counts still names its model
 		if out.Model == "" {
 			out.Model = r.tallies[i].model

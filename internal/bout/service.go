@@ -1,0 +1,326 @@
+package bout
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"net/url"
+	"sync"
+	"time"
+
+	"agonometer/internal/bout/confine"
+	"agonometer/internal/bout/drive"
+	"agonometer/internal/bout/meter"
+	"agonometer/internal/bout/watch"
+	"agonometer/internal/bout/workspace"
+	"agonometer/internal/core/contender"
+	"agonometer/internal/core/ledger"
+	"agonometer/internal/core/patch"
+	"agonometer/internal/core/timeline"
+	"agonometer/internal/core/verdict"
+)
+
+// Spent is what a bout has used so far.
+type Spent struct {
+	Tokens  *int64
+	Money   *ledger.Money
+	AtLeast bool
+}
+
+// meterPort is the port of the meter in a network that has nothing else.
+const meterPort = 7411
+
+// observer is what looks at a contender while it works: the line to its model
+// service and the watch over its workspace. It stops the bout at its limits.
+type observer struct {
+	s     *Session
+	line  *meter.Line
+	watch *watch.Watch
+
+	mu        sync.Mutex
+	exchanges []*meter.Exchange // not told yet
+	all       []ledger.Exchange
+	events    []timeline.Event
+	spent     Spent
+	reason    verdict.Reason
+	detail    string
+	stop      chan struct{}
+	waiting   int // how many exchanges are being paced now
+	since     time.Time
+	paced     time.Duration
+}
+
+// observe opens the line and the watch of a session.
+func (s *Session) observe() error {
+	start, err := s.e.Git.Files(s.w.Prepared)
+	if err != nil {
+		return err
+	}
+	o := &observer{s: s, stop: make(chan struct{})}
+	o.watch = watch.New(watch.Options{Tree: s.w.Tree(), Start: start, Quiet: s.job.Limits.Quiet.Std(), Sink: o.tell,
+		Stop: func() { o.end(verdict.QuietLimit, "nothing was seen for "+s.job.Limits.Quiet.Std().String()) }})
+	s.observer = o
+	s.Network = string(contender.NetworkOpen)
+	m := s.job.Contender.Meter
+	if m == nil {
+		return nil
+	}
+	up, err := url.Parse(m.Upstream)
+	if err != nil {
+		return err
+	}
+	ca := m.CAFile
+	if ca != "" {
+		if ca, err = drive.Place(s.job.Contender, ca); err != nil {
+			return err
+		}
+	}
+	o.line, err = s.e.Meter.Open(meter.Options{Upstream: up, CAFile: ca, Reading: m.Reading(), Pacer: s.e.pacer(s.job.Contender), Keep: int64(m.KeepBodies),
+		Secrets: drive.Secrets(s.job.Contender), Began: o.began, Ended: o.ended, Pacing: o.pacing})
+	if err != nil {
+		return &drive.MissingError{What: err.Error()}
+	}
+	s.Metered = true
+	if s.job.Contender.Network == contender.MeterOnly && s.e.Capability.CutsNetwork && s.world.Mode == confine.Namespaces {
+		s.Network = string(contender.MeterOnly)
+		s.world.NoNetwork, s.world.Listen = true, meterPort
+	}
+	return nil
+}
+
+// url is what the tool is told instead of its model service's address.
+func (o *observer) url() string {
+	switch {
+	case o.line == nil:
+		return ""
+	case o.s.world.Listen != 0:
+		return o.line.URLOn(fmt.Sprintf("127.0.0.1:%d", meterPort))
+	}
+	return o.line.URL()
+}
+
+// pacer is what a contender's bouts wait for together.
+func (e *Engine) pacer(c *contender.Contender) *meter.Pacer {
+	pace := c.Meter.Pace
+	if pace == nil {
+		return nil
+	}
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	key := c.Digest()
+	if e.pacers[key] == nil {
+		e.pacers[key] = &meter.Pacer{Requests: pace.Requests, Tokens: int64(pace.Tokens)}
+	}
+	return e.pacers[key]
+}
+
+// end stops the contender for a reason; the first one counts.
+func (o *observer) end(reason verdict.Reason, detail string) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.endLocked(reason, detail)
+}
+
+func (o *observer) endLocked(reason verdict.Reason, detail string) {
+	if o.reason == "" {
+		o.reason, o.detail = reason, detail
+		close(o.stop)
+	}
+}
+
+func (o *observer) began(*meter.Exchange) { o.watch.Open() }
+
+// pacing is told when an exchange begins and ends to wait for its turn.
+func (o *observer) pacing(begins bool) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if begins {
+		if o.waiting++; o.waiting == 1 {
+			o.since = time.Now()
+		}
+	} else if o.waiting--; o.waiting == 0 {
+		o.paced += time.Since(o.since)
+	}
+}
+
+func (o *observer) pacedSoFar() time.Duration {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if o.waiting > 0 {
+		return o.paced + time.Since(o.since)
+	}
+	return o.paced
+}
+
+// leastPaced is how long a wait must be to be one.
+const leastPaced = time.Millisecond
+
+// ended takes an exchange that is over.
+func (o *observer) ended(x *meter.Exchange) {
+	o.watch.Shut()
+	at := o.watch.At
+	if wait := x.Began.Sub(x.Arrived); wait >= leastPaced {
+		o.watch.Add(timeline.Event{Kind: timeline.Paced, At: at(x.Arrived), Until: at(x.Began), Round: x.Round, Number: x.Number})
+	}
+	e := timeline.Event{Kind: timeline.Exchange, At: at(x.Began), Until: at(x.Ended), Round: x.Round, Number: x.Number, Text: x.Read.Model, OK: x.Status > 0 && x.Status < 400 && !x.Partial}
+	if n := x.Read.Tokens.Total(); n != nil {
+		e.Count = *n
+	}
+	if e.Text == "" {
+		e.Text = x.Asked.Model
+	}
+	if x.Refused {
+		e.Kind, e.Text = timeline.Refused, string(x.Cause)
+		if x.CauseWords != "" {
+			e.Text += ": " + x.CauseWords
+		}
+	}
+	o.watch.Add(e)
+
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.exchanges = append(o.exchanges, x)
+	o.all = append(o.all, x.Ledger())
+	sheet := ledger.Of(o.all, o.s.job.Prices)
+	o.spent = Spent{Tokens: sheet.Total, Money: sheet.Money, AtLeast: sheet.AtLeast}
+	limits := o.s.job.Limits
+	switch {
+	case x.Refused && o.s.job.VoidRefused:
+		o.endLocked(verdict.Refused, e.Text)
+	case o.s.job.VoidOtherModel && !o.s.job.Contender.Expects.Allows(x.Read.Model):
+		o.endLocked(verdict.OtherModel, x.Read.Model)
+	case limits.Tokens > 0 && sheet.Total != nil && *sheet.Total >= int64(limits.Tokens):
+		o.endLocked(verdict.TokenLimit, fmt.Sprintf("%d of %d tokens", *sheet.Total, limits.Tokens))
+	case limits.Spend != nil && sheet.Money != nil && sheet.Money.Amount.GreaterThanOrEqual(limits.Spend.Amount):
+		o.endLocked(verdict.SpendLimit, sheet.Money.String()+" of "+limits.Spend.String())
+	}
+}
+
+// why is the reason for which the contender was stopped; "" where it ended by itself.
+func (o *observer) why() (verdict.Reason, string) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return o.reason, o.detail
+}
+
+// tell passes on what happened.
+func (o *observer) tell(events []timeline.Event) {
+	secrets := drive.Secrets(o.s.job.Contender)
+	for i := range events {
+		if struck := workspace.Strike([]byte(events[i].Text), secrets); struck != nil {
+			events[i].Text = string(struck)
+		}
+	}
+	o.mu.Lock()
+	exchanges, spent := o.exchanges, o.spent
+	o.exchanges = nil
+	o.events = append(o.events, events...)
+	o.mu.Unlock()
+	if o.s.job.Happened != nil {
+		o.s.job.Happened(o.watch.Clock(), events, exchanges, spent)
+	}
+}
+
+// Timing is what the bout's timeline comes to so far.
+func (s *Session) Timing() timeline.Summary {
+	s.observer.mu.Lock()
+	defer s.observer.mu.Unlock()
+	return timeline.Summarise(s.observer.events)
+}
+
+// Machine is how busy the machine was while the contender worked; Scanned tells
+// whether edits were found by scanning.
+func (s *Session) Machine() timeline.Machine { return s.observer.watch.Machine() }
+func (s *Session) Scanned() bool             { return s.observer.watch.Scanned() }
+
+// Checked puts a check of the judge on the timeline.
+func (s *Session) Checked(name string, round int, began time.Time, took time.Duration, ok bool) {
+	at := s.observer.watch.At(began)
+	s.observer.watch.Add(timeline.Event{Kind: timeline.Check, At: at, Until: at + timeline.Us(took), Text: name, Round: round, OK: ok})
+}
+
+// work runs the contender under observation, and returns how it ended and how
+// long it worked without the waits that its pace asked for.
+func (o *observer) work(ctx context.Context, round int, h drive.HandOver) (res confine.Result, worked time.Duration, err error) {
+	if o.line != nil {
+		o.line.Round(round)
+	}
+	before := o.pacedSoFar()
+	began := time.Now()
+	o.watch.Begin(round, began)
+	overtime := make(chan struct{})
+	defer close(overtime)
+	go func() { // ends with the work
+		for left := h.Limit; ; {
+			t := time.NewTimer(left)
+			select {
+			case <-overtime:
+				t.Stop()
+				return
+			case <-t.C:
+			}
+			if left = h.Limit + o.pacedSoFar() - before - time.Since(began); left <= 0 {
+				o.end(verdict.TimeLimit, "")
+				return
+			}
+		}
+	}()
+	started := false
+	h.MeterURL, h.Stop = o.url(), o.stop
+	h.Limit = 0
+	var listener net.Listener
+	h.Started = func(p *confine.Process) {
+		started = true
+		o.watch.Run(p.PID())
+		if listener = p.Listener; listener != nil {
+			go o.line.Serve(listener) // ends with the listener, below
+		}
+	}
+	res, err = drive.Command(ctx, h)
+	if !started {
+		o.watch.Abandon()
+		return res, 0, err
+	}
+	if listener != nil {
+		listener.Close()
+	}
+	if o.line != nil && !o.line.QuietWithin(quietWithin) {
+		o.s.e.Log.Warn("an exchange with the model service does not end with its tool", "bout", o.s.job.ID)
+	}
+	o.watch.EndRound(began.Add(res.Elapsed))
+	return res, res.Elapsed - (o.pacedSoFar() - before), err
+}
+
+// quietWithin is how long to wait for the last exchanges of a tool that has ended.
+const quietWithin = 5 * time.Second
+
+// changed tells the watch what was captured, which makes the round's record whole.
+func (o *observer) changed(texts ...[]byte) {
+	var names []string
+	for _, text := range texts {
+		files, err := patch.Parse(text, 0)
+		if err != nil {
+			continue // a change that cannot be read has no edits that can be told apart
+		}
+		for _, f := range files {
+			names = append(names, f.Path)
+			if f.OldPath != "" {
+				names = append(names, f.OldPath)
+			}
+		}
+	}
+	o.watch.Changed(names)
+}
+
+func (o *observer) close() {
+	if o.line != nil {
+		o.line.Close()
+	}
+	o.watch.Close()
+	o.mu.Lock()
+	left := len(o.exchanges)
+	o.mu.Unlock()
+	if left > 0 {
+		o.tell(nil)
+	}
+}

@@ -1,0 +1,323 @@
+// Package watch sees what happens while a contender works, without its help:
+// edits to its workspace, what it prints, whether its processes use the CPU, and
+// how busy the machine is. What it sees becomes events of the bout's timeline, in
+// batches.
+package watch
+
+import (
+	"io"
+	"path"
+	"sync"
+	"time"
+
+	"agonometer/internal/core/timeline"
+)
+
+// How often things are looked at.
+const (
+	tick  = timeline.Reach // the CPU and quiet
+	batch = 2 * tick       // what was seen is told
+	// together is how close two edits of one file, or two pieces of output, are
+	// taken for one.
+	together = 100 * time.Millisecond
+	// maxEvents is how many events of a kind are kept of a bout.
+	maxEvents = 5_000
+)
+
+// Options are what a Watch needs to know.
+type Options struct {
+	// Tree is the workspace's folder on this machine.
+	Tree string
+	// Start lists the files that the start has, as slash paths.
+	Start []string
+	// Sink takes what was seen, in batches, from one goroutine at a time.
+	Sink func([]timeline.Event)
+	// Quiet is how long nothing may be seen before Stop is called; 0 for ever.
+	Quiet time.Duration
+	// Stop is called once when that time is up.
+	Stop func()
+	// Scan makes it scan the workspace although it could be watched.
+	Scan bool
+}
+
+// Watch watches one bout, through all its rounds.
+type Watch struct {
+	opt   Options
+	clock time.Time
+	files *files
+
+	mu     sync.Mutex
+	round  int
+	from   int64 // when the present round began
+	events []timeline.Event
+	// held are edits of files that the start does not have: whether git ignores
+	// them is known when the change is captured.
+	held    []timeline.Event
+	seen    map[string]bool
+	last    map[string]int64 // of each file the moment of its last edit that was taken
+	counts  map[timeline.Kind]int
+	cut     map[timeline.Kind]int64
+	output  timeline.Event
+	active  int64 // the last moment at which something was seen
+	open    int   // exchanges under way, and waits
+	stopped bool
+	machine pressure
+
+	quit chan struct{}
+	done chan struct{}
+}
+
+// New makes a watch. Its clock starts with the first round.
+func New(o Options) *Watch {
+	w := &Watch{opt: o, seen: map[string]bool{}, last: map[string]int64{}, counts: map[timeline.Kind]int{}, cut: map[timeline.Kind]int64{}}
+	w.files = newFiles(o.Tree, o.Start, o.Scan, w.edited)
+	return w
+}
+
+// Clock is when the bout's clock began: at the first hand-over.
+func (w *Watch) Clock() time.Time {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.clock
+}
+
+// At is a moment on the bout's clock, in microseconds.
+func (w *Watch) At(t time.Time) int64 { return timeline.Us(t.Sub(w.clock)) }
+
+// Begin begins a round: words were handed over at a moment. EndRound must follow.
+func (w *Watch) Begin(round int, at time.Time) {
+	w.mu.Lock()
+	if w.clock.IsZero() {
+		w.clock = at
+	}
+	w.round, w.from = round, w.At(at)
+	w.active, w.output = w.from, timeline.Event{}
+	w.mu.Unlock()
+	w.machine.begin()
+	w.quit, w.done = make(chan struct{}), make(chan struct{})
+	w.files.begin()
+}
+
+// Run looks after the processes below pid until EndRound.
+func (w *Watch) Run(pid int) {
+	go w.loop(pid) // ends with EndRound
+}
+
+func (w *Watch) loop(pid int) {
+	defer close(w.done)
+	t := time.NewTicker(tick)
+	defer t.Stop()
+	cpu, told := usage(pid), 0
+	for {
+		select {
+		case <-w.quit:
+			return
+		case now := <-t.C:
+			used := usage(pid)
+			w.look(now, used-cpu)
+			cpu = used
+			w.machine.sample()
+			if told++; told%int(batch/tick) == 0 {
+				w.flush()
+			}
+		}
+	}
+}
+
+// leastBusy is how much CPU time in a tick counts as work: two of the kernel's
+// hundredths of a second.
+const leastBusy = 20 * time.Millisecond
+
+func (w *Watch) look(now time.Time, used time.Duration) {
+	w.files.look()
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	at := w.At(now)
+	if used >= leastBusy {
+		from := max(w.from, at-timeline.Us(tick))
+		if n := len(w.events); n > 0 && w.events[n-1].Kind == timeline.Busy && w.events[n-1].Until >= from-timeline.Us(tick)/2 && w.events[n-1].Round == w.round {
+			w.events[n-1].Until, w.events[n-1].Count = at, w.events[n-1].Count+timeline.Us(used)
+		} else {
+			w.add(timeline.Event{Kind: timeline.Busy, At: from, Until: at, Count: timeline.Us(used)})
+		}
+		w.active = at
+	}
+	if w.open > 0 {
+		w.active = at
+	}
+	if w.opt.Quiet > 0 && !w.stopped && at-w.active >= timeline.Us(w.opt.Quiet) {
+		w.stopped = true
+		w.opt.Stop()
+	}
+}
+
+// Add takes an event from elsewhere.
+func (w *Watch) Add(e timeline.Event) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.add(e)
+}
+
+// add takes an event; the lock is held.
+func (w *Watch) add(e timeline.Event) {
+	if e.Round == 0 {
+		e.Round = w.round
+	}
+	if e.Valid() != nil {
+		return
+	}
+	if w.counts[e.Kind]++; w.counts[e.Kind] > maxEvents {
+		w.cut[e.Kind]++
+		return
+	}
+	w.events = append(w.events, e)
+}
+
+// Open and Shut say that something began, and ended, in which the tool is not
+// quiet although nothing is seen of it: an exchange, or a wait.
+func (w *Watch) Open() { w.mu.Lock(); w.open++; w.mu.Unlock() }
+
+func (w *Watch) Shut() {
+	w.mu.Lock()
+	w.open--
+	w.active = max(w.active, w.At(time.Now()))
+	w.mu.Unlock()
+}
+
+// Output is a writer that sees when something is printed.
+func (w *Watch) Output() io.Writer { return outputs{w} }
+
+type outputs struct{ w *Watch }
+
+func (o outputs) Write(p []byte) (int, error) {
+	o.w.mu.Lock()
+	defer o.w.mu.Unlock()
+	at := o.w.At(time.Now())
+	o.w.active = at
+	if e := &o.w.output; e.Kind != "" && at-e.At <= timeline.Us(together) {
+		e.Until, e.Count = at, e.Count+int64(len(p))
+		return len(p), nil
+	}
+	o.w.endOutput()
+	o.w.output = timeline.Event{Kind: timeline.Output, At: at, Until: at, Count: int64(len(p)), Round: o.w.round}
+	return len(p), nil
+}
+
+// endOutput takes the burst of output that is being gathered; the lock is held.
+func (w *Watch) endOutput() {
+	if w.output.Kind != "" {
+		w.add(w.output)
+		w.output = timeline.Event{}
+	}
+}
+
+// edited is told of a change to a file.
+func (w *Watch) edited(name string, known bool) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	at := max(w.At(time.Now()), w.from)
+	w.active = max(w.active, at)
+	if last, ok := w.last[name]; ok && at-last < timeline.Us(together) {
+		return
+	}
+	w.last[name] = at
+	e := timeline.Event{Kind: timeline.Edit, At: at, Until: at, Text: name, Round: w.round}
+	if !known {
+		if len(w.held) < maxEvents {
+			w.held = append(w.held, e)
+		}
+		return
+	}
+	w.edit(e)
+}
+
+// edit takes an edit that counts; the lock is held.
+func (w *Watch) edit(e timeline.Event) {
+	e.First = !w.seen[e.Text]
+	w.seen[e.Text] = true
+	w.add(e)
+}
+
+// EndRound ends a round: the tool has ended at a moment. What was seen after it
+// is not taken. changed are the files of the captured change, so that edits of
+// files that git ignores, or that are gone again, can be told apart.
+func (w *Watch) EndRound(at time.Time) {
+	close(w.quit)
+	<-w.done
+	w.files.look()
+	w.files.end()
+	w.machine.end()
+	w.mu.Lock()
+	w.endOutput()
+	w.mu.Unlock()
+	w.Add(timeline.Event{Kind: timeline.Round, At: w.from, Until: max(w.from, w.At(at))})
+}
+
+// Abandon ends a round that came to nothing: its process was never started.
+func (w *Watch) Abandon() {
+	close(w.quit)
+	w.files.end()
+}
+
+// Changed says which files the captured change has; with it a round's record is whole.
+func (w *Watch) Changed(names []string) {
+	is := map[string]bool{}
+	for _, n := range names {
+		is[n] = true
+	}
+	w.mu.Lock()
+	for _, e := range w.held {
+		if is[e.Text] {
+			w.edit(e)
+		}
+	}
+	w.held = nil
+	w.mu.Unlock()
+	w.flush()
+}
+
+// Close ends the watch, and tells what is left.
+func (w *Watch) Close() {
+	w.mu.Lock()
+	for kind, n := range w.cut {
+		w.events = append(w.events, timeline.Event{Kind: timeline.Cut, At: w.from, Until: w.from, Text: string(kind), Count: n, Round: w.round})
+	}
+	w.cut = map[timeline.Kind]int64{}
+	w.mu.Unlock()
+	w.flush()
+	w.files.close()
+}
+
+// Machine is how busy the machine was while the contender worked.
+func (w *Watch) Machine() timeline.Machine { return w.machine.machine() }
+
+// Scanned tells whether edits were found by scanning.
+func (w *Watch) Scanned() bool { return w.files.scanning }
+
+func (w *Watch) flush() {
+	w.mu.Lock()
+	var keep []timeline.Event
+	out := w.events
+	// A span of CPU use that may still grow stays.
+	if n := len(out); n > 0 && out[n-1].Kind == timeline.Busy && w.running() {
+		keep = append(keep, out[n-1])
+		out = out[:n-1]
+	}
+	w.events = keep
+	w.mu.Unlock()
+	if len(out) > 0 {
+		w.opt.Sink(out)
+	}
+}
+
+func (w *Watch) running() bool {
+	select {
+	case <-w.quit:
+		return false
+	default:
+		return true
+	}
+}
+
+// hidden tells the parts of a workspace that are not the contender's work.
+func hidden(name string) bool { return path.Base(name) == ".git" }

@@ -1,0 +1,162 @@
+package watch
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"agonometer/internal/core/timeline"
+)
+
+type sink struct {
+	mu  sync.Mutex
+	all []timeline.Event
+}
+
+func (s *sink) take(e []timeline.Event) { s.mu.Lock(); s.all = append(s.all, e...); s.mu.Unlock() }
+
+func (s *sink) texts(k timeline.Kind) (out []string) {
+	for _, e := range s.all {
+		if e.Kind == k {
+			t := e.Text
+			if e.First {
+				t += "*"
+			}
+			out = append(out, t)
+		}
+	}
+	return out
+}
+
+// tree is a workspace with a few files, something installed, and a .git.
+func tree(t *testing.T) string {
+	dir := t.TempDir()
+	for _, name := range []string{"tides.go", "berths/list.go", ".git/HEAD", "node_modules/lamp/index.js"} {
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte("x\n"), 0o644))
+	}
+	return dir
+}
+
+// work runs a shell script as the contender in one round.
+func work(t *testing.T, w *Watch, dir, script string, round int) {
+	cmd := exec.Command("sh", "-c", script)
+	cmd.Dir = dir
+	cmd.Stdout = w.Output()
+	w.Begin(round, time.Now())
+	require.NoError(t, cmd.Start())
+	w.Run(cmd.Process.Pid)
+	require.NoError(t, cmd.Wait())
+	w.EndRound(time.Now())
+}
+
+func TestEditsAreSeen(t *testing.T) {
+	for _, scan := range []bool{false, true} {
+		t.Run(fmt.Sprintf("scan=%v", scan), func(t *testing.T) {
+			dir, s := tree(t), &sink{}
+			w := New(Options{Tree: dir, Start: []string{"tides.go", "berths/list.go"}, Sink: s.take, Scan: scan})
+			work(t, w, dir, "echo more >> tides.go; mkdir -p new/deep; echo a > new/deep/a.go; echo b > build.log; echo x >> .git/HEAD; echo y > node_modules/lamp/index.js; touch -d '2031-01-01' berths", 1)
+			w.Changed([]string{"tides.go", "new/deep/a.go"})
+			work(t, w, dir, "rm berths/list.go; sleep 0.2; echo again >> tides.go", 2)
+			w.Changed([]string{"tides.go", "new/deep/a.go", "berths/list.go"})
+			w.Close()
+			assert.ElementsMatch(t, []string{"tides.go*", "new/deep/a.go*", "berths/list.go*", "tides.go"}, s.texts(timeline.Edit), "what git ignores, what was installed and .git are no edits")
+			sum := timeline.Summarise(s.all)
+			assert.Equal(t, 3, sum.Files)
+			assert.Equal(t, sum.Elapsed, sum.Parts.Whole())
+			assert.Len(t, s.texts(timeline.Round), 2)
+			assert.Equal(t, scan, w.Scanned())
+		})
+	}
+}
+
+// A burst of edits and of output is one event each; a flood of files is cut, and that is said.
+func TestFloodsAreCut(t *testing.T) {
+	dir, s := tree(t), &sink{}
+	w := New(Options{Tree: dir, Start: []string{"tides.go"}, Sink: s.take})
+	work(t, w, dir, "for i in 1 2 3 4 5 6 7 8 9; do echo $i >> tides.go; echo line $i; done; mkdir f; i=0; while [ $i -lt 6000 ]; do echo > f/$i; i=$((i+1)); done", 1)
+	var names []string
+	for i := range 6000 {
+		names = append(names, fmt.Sprintf("f/%d", i))
+	}
+	w.Changed(append(names, "tides.go"))
+	w.Close()
+	assert.LessOrEqual(t, len(s.texts(timeline.Edit)), maxEvents)
+	assert.GreaterOrEqual(t, len(s.texts(timeline.Edit)), maxEvents-10)
+	var printed int64
+	for _, e := range s.all {
+		if e.Kind == timeline.Output {
+			printed += e.Count
+		}
+	}
+	assert.Equal(t, int64(9*len("line 1\n")), printed)
+}
+
+func TestWorkOfTheProcessesIsSeen(t *testing.T) {
+	dir, s := tree(t), &sink{}
+	w := New(Options{Tree: dir, Sink: s.take})
+	// The work is done by a grandchild, which is gone at the end.
+	work(t, w, dir, "sh -c 'i=0; while [ $i -lt 1500000 ]; do i=$((i+1)); done' & wait", 1)
+	w.Changed(nil)
+	w.Close()
+	sum := timeline.Summarise(s.all)
+	assert.Greater(t, sum.Parts.Own, sum.Elapsed/3, "%+v", sum)
+	m := w.Machine()
+	assert.Positive(t, m.CPUs)
+	if m.Waiting != nil {
+		assert.LessOrEqual(t, *m.Waiting, 1.0)
+	}
+}
+
+// Quiet for too long is told once; an exchange under way is not quiet.
+func TestQuietIsTold(t *testing.T) {
+	dir := tree(t)
+	told := make(chan struct{}, 9)
+	w := New(Options{Tree: dir, Sink: func([]timeline.Event) {}, Quiet: 600 * time.Millisecond, Stop: func() { told <- struct{}{} }})
+	cmd := exec.Command("cat")
+	in, err := cmd.StdinPipe()
+	require.NoError(t, err)
+	w.Begin(1, time.Now())
+	w.Open()
+	require.NoError(t, cmd.Start())
+	w.Run(cmd.Process.Pid)
+	timer := time.NewTimer(1200 * time.Millisecond)
+	select {
+	case <-told:
+		t.Fatal("an exchange is not quiet")
+	case <-timer.C:
+	}
+	w.Shut()
+	<-told
+	in.Close()
+	require.NoError(t, cmd.Wait())
+	w.EndRound(time.Now())
+	w.Changed(nil)
+	w.Close()
+	assert.Empty(t, told, "once is enough")
+}
+
+func TestWatchesRunOut(t *testing.T) {
+	dir, s := tree(t), &sink{}
+	for i := range maxFolders + 10 {
+		require.NoError(t, os.Mkdir(filepath.Join(dir, fmt.Sprintf("d%d", i)), 0o755))
+	}
+	start := []string{"tides.go"}
+	for i := range maxFolders + 10 {
+		start = append(start, fmt.Sprintf("d%d/x", i))
+	}
+	w := New(Options{Tree: dir, Start: start, Sink: s.take})
+	work(t, w, dir, "echo more >> tides.go", 1)
+	w.Changed(nil)
+	w.Close()
+	assert.True(t, w.Scanned())
+	assert.Equal(t, "tides.go*", strings.Join(s.texts(timeline.Edit), " "))
+}
