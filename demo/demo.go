@@ -1,6 +1,6 @@
 // Package demo carries Port Averil, a made-up port: two repositories with
-// their history, six tasks with what judges them, three
-// stand-in contenders and two contests.
+// their history, six tasks with what judges them, four contenders made of three
+// stand-in tools and two stand-in models, a price list and two contests.
 package demo
 
 import (
@@ -38,11 +38,14 @@ const Contest = "port-averil.yaml"
 // Quick is that of the quick contest: one task.
 const Quick = "quick.yaml"
 
+// Prices is that of its price list.
+const Prices = "prices.yaml"
+
 // Unpack writes the demo into a folder: the files, with `program` as the path
-// of the binary whose stand-ins they start, and the repositories, made by
-// gitProgram. What is there already and the same is left as it is.
-func Unpack(ctx context.Context, dir, program, gitProgram string) error {
-	for _, top := range []string{"tasks", "contenders", "references", Contest, Quick} {
+// of the binary whose stand-ins they start and `models` as the address of the
+// model service, and the repositories, made by gitProgram. What is there already and the same is left as it is.
+func Unpack(ctx context.Context, dir, program, models, gitProgram string) error {
+	for _, top := range []string{"tasks", "contenders", "references", Contest, Quick, Prices} {
 		err := fs.WalkDir(files, top, func(name string, d fs.DirEntry, err error) error {
 			if err != nil || d.IsDir() {
 				return err
@@ -52,6 +55,7 @@ func Unpack(ctx context.Context, dir, program, gitProgram string) error {
 				return err
 			}
 			data = bytes.ReplaceAll(data, []byte("@agonometer@"), []byte(strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(program)))
+			data = bytes.ReplaceAll(data, []byte("@models@"), []byte(models))
 			target := filepath.Join(dir, filepath.FromSlash(name))
 			if err := os.MkdirAll(filepath.Dir(target), 0o755); err != nil {
 				return err

@@ -47,7 +47,7 @@ func BenchmarkHarness(b *testing.B) {
 	dir := b.TempDir()
 	program, err := exec.LookPath("git")
 	require.NoError(b, err)
-	require.NoError(b, demo.Unpack(b.Context(), dir, "/bin/true", program))
+	require.NoError(b, demo.Unpack(b.Context(), dir, "/bin/true", "http://127.0.0.1:1/v1", program))
 	e, err := bout.NewEngine(b.TempDir(), slog.New(slog.DiscardHandler))
 	require.NoError(b, err)
 	t := &task.Task{File: filepath.Join(dir, "tasks", "x.md"), Brief: "x"}

@@ -248,10 +248,10 @@ func (o *observer) work(ctx context.Context, round int, h drive.HandOver) (res c
 	before := o.pacedSoFar()
 	began := time.Now()
 	o.watch.Begin(round, began)
-	overtime := make(chan struct{})
+	limit, overtime := h.Limit, make(chan struct{})
 	defer close(overtime)
 	go func() { // ends with the work
-		for left := h.Limit; ; {
+		for left := limit; ; {
 			t := time.NewTimer(left)
 			select {
 			case <-overtime:
@@ -259,7 +259,7 @@ func (o *observer) work(ctx context.Context, round int, h drive.HandOver) (res c
 				return
 			case <-t.C:
 			}
-			if left = h.Limit + o.pacedSoFar() - before - time.Since(began); left <= 0 {
+			if left = limit + o.pacedSoFar() - before - time.Since(began); left <= 0 {
 				o.end(verdict.TimeLimit, "")
 				return
 			}

@@ -251,8 +251,8 @@ func TestDemoFiles(t *testing.T) {
 	dir := t.TempDir()
 	program, err := exec.LookPath("git")
 	require.NoError(t, err)
-	require.NoError(t, demo.Unpack(t.Context(), dir, "/bin/true", program))
-	require.NoError(t, demo.Unpack(t.Context(), dir, "/bin/true", program), "a second time changes nothing")
+	require.NoError(t, demo.Unpack(t.Context(), dir, "/bin/true", "http://127.0.0.1:1/v1", program))
+	require.NoError(t, demo.Unpack(t.Context(), dir, "/bin/true", "http://127.0.0.1:1/v1", program), "a second time changes nothing")
 	must(t, "validate", filepath.Join(dir, demo.Contest))
 	for repo, want := range map[string]string{"tidebook": "3946f1438c28", "lampkeeper": "80bc736e7273"} {
 		tag := map[string]string{"tidebook": "v1.0", "lampkeeper": "v0.6"}[repo]

@@ -7,11 +7,13 @@ import (
 	"io"
 	"log/slog"
 	"net"
+	"net/http"
 	"os"
 	"os/exec"
 	"os/signal"
 	"path/filepath"
 	"syscall"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -26,7 +28,8 @@ func (a *app) demoCommand() *cobra.Command {
 	var once bool
 	which := "port-averil"
 	cmd := &cobra.Command{Use: "demo", Short: "Run a contest on a made-up port, and serve the console", Args: cobra.NoArgs,
-		Long: `Run the contest of Port Averil, a made-up port: three stand-in tools on six tasks in two small repositories, twice each.
+		Long: `Run the contest of Port Averil, a made-up port: three stand-in tools with two stand-in models on six tasks in two
+small repositories, twice each.
 With --contest quick it is one task, once each.
 Nothing is needed but git, Go and Node, whose projects the contest builds and tests. The data folder is
 agonometer-demo beside the usual one, unless --data names another.`,
@@ -65,9 +68,18 @@ func (a *app) demo(ctx context.Context, opt service.Options, file string, once b
 	}
 	dir := filepath.Join(opt.Data, "demo")
 	fmt.Fprintf(a.out, "Port Averil is being made in %s ...\n", dir)
-	if err := demo.Unpack(ctx, dir, self, git); err != nil {
+	models, stopModels, err := a.startModels(modelsAt, &standin.Service{Playbooks: demo.Playbooks(), Scale: 1, Refuses: demoRefuses})
+	if err != nil { // the usual port is taken: any other will do
+		models, stopModels, err = a.startModels("127.0.0.1:0", &standin.Service{Playbooks: demo.Playbooks(), Scale: 1, Refuses: demoRefuses})
+	}
+	if err != nil {
 		return err
 	}
+	defer stopModels()
+	if err := demo.Unpack(ctx, dir, self, models, git); err != nil {
+		return err
+	}
+	fmt.Fprintf(a.out, "A stand-in model service listens at %s\n", models)
 	s, err := a.startService(opt, slog.LevelWarn)
 	var busy *net.OpError
 	if once && errors.As(err, &busy) && opt.Listen == service.DefaultListen {
@@ -123,10 +135,61 @@ func (a *app) demo(ctx context.Context, opt service.Options, file string, once b
 	return a.serveUntil(ctx, s)
 }
 
+// modelsAt is where the demo's model service listens unless that is taken.
+const modelsAt = "127.0.0.1:7418"
+
+// demoRefuses is the share of the demo's conversations that are refused once.
+const demoRefuses = 0.12
+
+// startModels starts a stand-in model service; its address is returned with what ends it.
+func (a *app) startModels(listen string, s *standin.Service) (string, func(), error) {
+	l, err := net.Listen("tcp", listen)
+	if err != nil {
+		return "", nil, fmt.Errorf("the model service cannot listen on %s: %w (another address: --listen 127.0.0.1:0 takes any free port)", listen, err)
+	}
+	server := &http.Server{Handler: s, ReadHeaderTimeout: 10 * time.Second}
+	go func() { _ = server.Serve(l) }() // ends with Close
+	return "http://" + l.Addr().String() + "/v1", func() { _ = server.Close() }, nil
+}
+
+func (a *app) modelsCommand() *cobra.Command {
+	s := &standin.Service{Playbooks: demo.Playbooks()}
+	var listen string
+	var outage bool
+	cmd := &cobra.Command{Use: "models", Short: "Be the demo's simulated model service", Args: cobra.NoArgs,
+		Long: `Be the demo's simulated model service: POST /v1/chat/completions (streamed or not), GET /v1/models, and POST /outage with
+{"on": true} or {"on": false}. Its models are named after tides; what they know is in the demo's playbooks, and what they
+say follows from the conversation and its seed.`,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt, syscall.SIGTERM)
+			defer stop()
+			if s.Refuses < 0 || s.Refuses > 1 || s.PerMinute < 0 || s.Scale < 0 {
+				return usageError{errors.New("--refuses is a share from 0 to 1; --per-minute and --scale are not below 0")}
+			}
+			s.Outage(outage)
+			address, end, err := a.startModels(listen, s)
+			if err != nil {
+				return err
+			}
+			defer end()
+			fmt.Fprintf(a.out, "The model service listens at %s\n", address)
+			for _, m := range standin.Models() {
+				fmt.Fprintf(a.out, "  %-12s %s\n", m.Name, m.About)
+			}
+			<-ctx.Done()
+			return nil
+		}}
+	cmd.Flags().StringVar(&listen, "listen", modelsAt, "address and port to listen on")
+	cmd.Flags().Float64Var(&s.Refuses, "refuses", 0, "the share of conversations with the largest model that are refused once, from 0 to 1")
+	cmd.Flags().IntVar(&s.PerMinute, "per-minute", 0, "how many requests each model takes in a minute; 0 for any number")
+	cmd.Flags().Float64Var(&s.Scale, "scale", 1, "stretches all pauses")
+	cmd.Flags().BoolVar(&outage, "outage", false, "begin with an outage")
+	return cmd
+}
+
 func (a *app) standInCommand() *cobra.Command {
-	var briefFile, answer string
+	var briefFile, answer, models, model string
 	var seed uint64
-	var scale float64
 	cmd := &cobra.Command{Use: "stand-in NAME", Short: "Be one of the demo's simulated tools", Args: cobra.ExactArgs(1), Hidden: true,
 		Long: "Be one of the demo's simulated tools: work on a brief, from a file or from standard input, in the present folder.",
 		RunE: func(_ *cobra.Command, args []string) error {
@@ -147,7 +210,10 @@ func (a *app) standInCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			run := standin.Run{Character: character, Brief: string(brief), Seed: seed, Dir: dir, Out: a.out, Playbooks: demo.Playbooks(), Scale: scale,
+			if models == "" {
+				return usageError{errors.New("where is the model service? Say it with --models or SHOREBIRD_MODELS; one is started with: agonometer stand-in models")}
+			}
+			run := standin.Run{Character: character, Brief: string(brief), Seed: seed, Dir: dir, Out: a.out, Service: models, Model: model,
 				Home: os.Getenv("HOME"), Answer: answer}
 			if standin.Main(run) != 0 {
 				return silentError{}
@@ -157,6 +223,8 @@ func (a *app) standInCommand() *cobra.Command {
 	cmd.Flags().StringVar(&briefFile, "brief", "", "a file with the brief; default: standard input")
 	cmd.Flags().StringVar(&answer, "answer", "", "a file for the closing message; default: standard output")
 	cmd.Flags().Uint64Var(&seed, "seed", 1, "what it does follows from this")
-	cmd.Flags().Float64Var(&scale, "scale", 1, "stretches all pauses")
+	cmd.Flags().StringVar(&models, "models", os.Getenv("SHOREBIRD_MODELS"), "the model service's address; default: SHOREBIRD_MODELS")
+	cmd.Flags().StringVar(&model, "model", "spring-tide", "the model to ask for")
+	cmd.AddCommand(a.modelsCommand())
 	return cmd
 }
