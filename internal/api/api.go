@@ -114,6 +114,8 @@ type ContestDetail struct {
 	Contenders []Contender `json:"contenders"`
 	Bouts      []Bout      `json:"bouts"`
 	Standings  Standings   `json:"standings"`
+	// Used is what all its metered bouts have used so far, void and replaced ones included.
+	Used Used `json:"used"`
 	// File is the contest's file on the machine where it was started.
 	File string `json:"file"`
 	// LastEventID is the newest event that this answer takes into account.
@@ -246,7 +248,7 @@ type BoutDetail struct {
 	// Tries are the other bouts of the same place: what this one replaced or is replaced by.
 	Tries []Bout `json:"tries"`
 	// Timing is what the timeline comes to; null where there is none.
-	Timing *timeline.Summary `json:"timing"`
+	Timing *timeline.Timing `json:"timing"`
 	// Machine is how busy the machine was; Overloaded says that times may have suffered.
 	Machine    *timeline.Machine `json:"machine"`
 	Overloaded bool              `json:"overloaded"`
@@ -319,8 +321,8 @@ type Timeline struct {
 	BoutID string           `json:"bout_id"`
 	Events []timeline.Event `json:"events"`
 	// Last is the number of the last event; ask for what is after it.
-	Last    int64             `json:"last"`
-	Summary *timeline.Summary `json:"summary"`
+	Last    int64            `json:"last"`
+	Summary *timeline.Timing `json:"summary"`
 }
 
 // ContestLedger is what a contest used.

@@ -222,7 +222,7 @@ func (o *observer) tell(events []timeline.Event) {
 }
 
 // Timing is what the bout's timeline comes to so far.
-func (s *Session) Timing() timeline.Summary {
+func (s *Session) Timing() timeline.Timing {
 	s.observer.mu.Lock()
 	defer s.observer.mu.Unlock()
 	return timeline.Summarise(s.observer.events)

@@ -11,12 +11,15 @@ import (
 	"strings"
 	"time"
 
+	"github.com/dustin/go-humanize"
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/spf13/cobra"
 
 	"agonometer/internal/api"
 	"agonometer/internal/client"
 	"agonometer/internal/core/contest"
+	"agonometer/internal/core/ledger"
+	"agonometer/internal/core/standings"
 )
 
 func (a *app) contestCommand() *cobra.Command {
@@ -40,7 +43,7 @@ func (a *app) contestCommand() *cobra.Command {
 				{head: "Void", right: true}, {head: "Created", key: "created_at"}, {head: "Took", right: true, key: "took_ms"}}, lines, "No contests yet. Start one with: agonometer contest start FILE, or see: agonometer demo")
 		}})
 
-	show := a.withFormat(&cobra.Command{Use: "show [CONTEST]", Short: "Show a contest: its settings and how far it has got", Args: cobra.MaximumNArgs(1),
+	show := a.withPrices(a.withFormat(&cobra.Command{Use: "show [CONTEST]", Short: "Show a contest: its settings and how far it has got", Args: cobra.MaximumNArgs(1),
 		Long: "Show a contest. CONTEST is an id, the end of one (at least four characters), or a name (the newest of that name);\nleft out, it is the newest contest.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, d, err := a.contest(cmd.Context(), args)
@@ -62,17 +65,22 @@ func (a *app) contestCommand() *cobra.Command {
 			for _, con := range d.Contenders {
 				facts = append(facts, [2]string{"Contender " + con.Contender, con.Title})
 			}
+			for _, r := range d.Standings.Rows {
+				if r.Spent != nil {
+					facts = append(facts, [2]string{"Spent by " + r.Contender, moneyCell(r.Spent, r.SpentAtLeast).shown})
+				}
+			}
 			return a.facts(d, facts)
-		}})
+		}}))
 
-	standings := a.withFormat(&cobra.Command{Use: "standings [CONTEST]", Short: "The table of contenders: who succeeded, how long it took, how large the change was", Args: cobra.MaximumNArgs(1),
+	standings := a.withPrices(a.withFormat(&cobra.Command{Use: "standings [CONTEST]", Short: "The table of contenders: who succeeded, how long it took, how large the change was", Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			_, d, err := a.contest(cmd.Context(), args)
 			if err != nil {
 				return err
 			}
 			return a.standings(d)
-		}})
+		}}))
 
 	watch := &cobra.Command{Use: "watch [CONTEST]", Short: "Follow a contest until it ends", Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -99,7 +107,7 @@ func (a *app) contestCommand() *cobra.Command {
 			fmt.Fprintf(a.out, "Contest %s is being stopped. What has ended stays; the rest is void.\n", id)
 			return nil
 		}}
-	return noun("contest", "Contests: some tasks x some contenders x repeats", a.contestStart(), list, show, watch, stop, standings, a.contestRejudge())
+	return noun("contest", "Contests: some tasks x some contenders x repeats", a.contestStart(), list, show, watch, stop, standings, a.contestLedger(), a.contestRejudge())
 }
 
 func (a *app) contest(ctx context.Context, args []string) (*client.Client, api.ContestDetail, error) {
@@ -214,6 +222,28 @@ func medianMS(v *float64) cell {
 	return cell{shown: duration(int64(*v + 0.5)), plain: strconv.FormatFloat(*v, 'f', -1, 64)}
 }
 
+// medianTokens is the median count, marked where it is of another source than the meter.
+func medianTokens(r standings.Row) cell {
+	if r.MedianTokens == nil {
+		return cell{shown: absent}
+	}
+	c := cell{shown: humanize.Comma(int64(*r.MedianTokens + 0.5)), plain: strconv.FormatFloat(*r.MedianTokens, 'f', -1, 64)}
+	if r.TokensAtLeast {
+		c.shown = "at least " + c.shown
+	}
+	if r.Source != ledger.Metered {
+		c.shown += " " + string(r.Source)
+	}
+	return c
+}
+
+func plusMinus(added, removed *float64) string {
+	if added == nil || removed == nil {
+		return absent
+	}
+	return "+" + number(added).shown + " -" + number(removed).shown
+}
+
 func (a *app) standings(d api.ContestDetail) error {
 	st := d.Standings
 	if a.format == formatTable {
@@ -230,15 +260,24 @@ func (a *app) standings(d api.ContestDetail) error {
 	var lines [][]cell
 	for _, r := range st.Rows {
 		lines = append(lines, []cell{plain(r.Contender), {shown: fmt.Sprintf("%d of %d", r.Passed, r.Passed+r.Failed), plain: strconv.Itoa(r.Passed)}, share(r.SuccessShare),
-			share(r.FirstShare), plain(strconv.Itoa(r.Failed)), plain(strconv.Itoa(r.Void)), number(r.MedianRounds), medianMS(r.MedianElapsedMS), medianMS(r.MedianPassedMS), number(r.MedianFiles), number(r.MedianAdded), number(r.MedianRemoved)})
+			share(r.FirstShare), plain(strconv.Itoa(r.Failed)), plain(strconv.Itoa(r.Void)), number(r.MedianRounds), medianMS(r.MedianElapsedMS), medianMS(r.MedianPassedMS), medianMS(r.MedianFirstEditMS),
+			medianTokens(r), moneyCell(r.Spent, r.SpentAtLeast), moneyCell(r.PerPassed, r.SpentAtLeast), share(r.Availability.Share), number(r.MedianFiles), {shown: plusMinus(r.MedianAdded, r.MedianRemoved), plain: number(r.MedianAdded).plain}, number(r.MedianRemoved)})
+		if a.format == formatTable || a.format == formatMarkdown { // added and removed stand in one column
+			lines[len(lines)-1] = lines[len(lines)-1][:len(lines[len(lines)-1])-1]
+		}
 	}
-	if err := a.rows(a.format, st, []column{{head: "Contender"}, {head: "Passed", right: true}, {head: "In the end", right: true, key: "success_share"}, {head: "First time", right: true, key: "first_share"}, {head: "Failed", right: true}, {head: "Void", right: true},
-		{head: "Rounds", right: true, key: "median_rounds"}, {head: "Elapsed", right: true, key: "median_elapsed_ms"}, {head: "When passed", right: true, key: "median_passed_ms"}, {head: "Files", right: true, key: "median_files"},
-		{head: "Lines +", right: true, key: "median_lines_added"}, {head: "Lines -", right: true, key: "median_lines_removed"}}, lines, "No contenders."); err != nil {
+	columns := []column{{head: "Contender"}, {head: "Passed", right: true}, {head: "In the end", right: true, key: "success_share"}, {head: "First time", right: true, key: "first_share"}, {head: "Failed", right: true}, {head: "Void", right: true},
+		{head: "Rounds", right: true, key: "median_rounds"}, {head: "Elapsed", right: true, key: "median_elapsed_ms"}, {head: "When passed", right: true, key: "median_passed_ms"}, {head: "First edit", right: true, key: "median_first_edit_ms"}, {head: "Tokens", right: true, key: "median_tokens"},
+		{head: "Spent", right: true}, {head: "Per passed", right: true, key: "money_per_passed"}, {head: "Available", right: true, key: "available_share"}, {head: "Files", right: true, key: "median_files"},
+		{head: "Lines", right: true, key: "median_lines_added"}, {head: "Lines -", right: true, key: "median_lines_removed"}}
+	if a.format == formatTable || a.format == formatMarkdown {
+		columns = columns[:len(columns)-1]
+	}
+	if err := a.rows(a.format, st, columns, lines, "No contenders."); err != nil {
 		return err
 	}
 	if a.format == formatTable {
-		fmt.Fprintln(a.out, "\nIn the end: the share that passed, repair rounds included. First time: without one.\nRounds, elapsed, files and lines are medians over the bouts that passed or failed.")
+		fmt.Fprintln(a.out, "\nIn the end: the share that passed, repair rounds included. First time: without one.\nRounds, times, tokens, files and lines are medians over the bouts that passed or failed. Per passed: all that was spent, divided by what passed.\nAvailable: the share of tries that were neither refused nor void nor late.")
 		for _, n := range st.Notes {
 			fmt.Fprintln(a.out, "Note: "+n+".")
 		}

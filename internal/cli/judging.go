@@ -19,6 +19,7 @@ import (
 	"agonometer/internal/client"
 	"agonometer/internal/core/contest"
 	"agonometer/internal/core/draft"
+	"agonometer/internal/core/ledger"
 	"agonometer/internal/core/outcome"
 	"agonometer/internal/core/specfile"
 	"agonometer/internal/core/testlog"
@@ -475,7 +476,7 @@ func (a *app) draft(ctx context.Context, c *client.Client, repository, commit, o
 
 func (a *app) boutImport() *cobra.Command {
 	var in api.ImportBout
-	var taskName, contenderName, contestGiven, patchFile, folder, started, finished, answerFile string
+	var taskName, contenderName, contestGiven, patchFile, folder, started, finished, answerFile, tokens, spent string
 	var took time.Duration
 	cmd := a.withFormat(&cobra.Command{Use: "import --task T --contender C (--patch FILE | --branch NAME --from REPOSITORY | --folder DIR | --answer FILE)", Short: "Judge a change that was made elsewhere, like any other", Args: cobra.NoArgs,
 		Long: `Judge a change that was made elsewhere: by hand in an editor or a chat page, or by a tool that came back with a branch or
@@ -543,6 +544,17 @@ name, or its file. Branches and folders are those of the service's machine. A qu
 				ms := took.Milliseconds()
 				in.TookMS = &ms
 			}
+			if tokens != "" {
+				if in.Tokens, err = typedTokens(tokens); err != nil {
+					return err
+				}
+			}
+			if spent != "" {
+				in.Money = &ledger.Money{}
+				if err := in.Money.ParseScalar(spent); err != nil {
+					return usageError{fmt.Errorf("--spent %q cannot be read; expected %s", spent, in.Money.Expected())}
+				}
+			}
 			if answerFile != "" {
 				text, err := os.ReadFile(answerFile)
 				if err != nil {
@@ -568,6 +580,9 @@ name, or its file. Branches and folders are those of the service's machine. A qu
 	f.BoolVar(&in.Anyway, "anyway", false, "take a branch that is not based on the start commit; it is flagged")
 	f.StringVar(&started, "started", "", "when the work began: 2031-03-05T10:00:00Z, or local 2031-03-05 10:00")
 	f.StringVar(&finished, "finished", "", "when it ended")
+	f.StringVar(&tokens, "tokens", "", "tokens that you know it used, such as fresh=12000,cached=8000,output=900; shown as typed in")
+	f.StringVar(&spent, "spent", "", "money that you know it cost, such as \"0.31 AVM\"; shown as typed in")
+	f.StringVar(&in.Model, "model", "", "the model that was used, by which typed-in tokens are priced")
 	f.DurationVar(&took, "took", 0, "how long it took, such as 25m; default: from --started to --finished")
 	f.StringVar(&in.Notes, "notes", "", "free notes")
 	f.StringVar(&answerFile, "answer", "", "a file with the closing message, for a question")
@@ -597,7 +612,7 @@ func (a *app) importedBout(ctx context.Context, c *client.Client, b api.Bout) er
 	if err != nil {
 		return err
 	}
-	return a.facts(d, boutFacts(d, false))
+	return a.facts(d, boutFacts(d, false, a.timingFacts(d, nil)))
 }
 
 // moment reads a point in time; "" is none.

@@ -11,6 +11,7 @@ import (
 	"golang.org/x/term"
 
 	"agonometer/internal/api"
+	"agonometer/internal/core/ledger"
 )
 
 // progress shows how a contest goes: redrawn in place in a terminal, a line an
@@ -34,6 +35,9 @@ type slot struct {
 	contender, task                string
 	repeat                         int
 	state, doing, outcome, verdict string
+	tokens                         *int64
+	money                          *ledger.Money
+	atLeast                        bool
 }
 
 func slotKey(task, contender string, repeat int) string {
@@ -56,6 +60,7 @@ func newProgress(a *app, d api.ContestDetail) *progress {
 		if b.Verdict != nil {
 			s.outcome = string(b.Verdict.Outcome)
 		}
+		s.tokens, s.money, s.atLeast = b.Used.Tokens, b.Used.Money, b.Used.MoneyAtLeast
 		p.slots[slotKey(b.Task, b.Contender, b.Repeat)] = s
 	}
 	if p.live && d.State != "done" && d.State != "stopped" {
@@ -107,6 +112,13 @@ func (p *progress) take(e api.Event) bool {
 	}
 	s := p.slots[slotKey(e.Task, e.Contender, e.Repeat)]
 	if s == nil {
+		return true
+	}
+	if e.Kind == "happened" {
+		s.tokens, s.money, s.atLeast = e.Tokens, e.Money, e.AtLeast
+		if p.live {
+			p.draw()
+		}
 		return true
 	}
 	if e.State != "" {
@@ -162,6 +174,37 @@ func (p *progress) counts() (done, all, running int) {
 	return
 }
 
+// spent says what a contender has used so far, all of them for ""; the caller
+// holds the lock.
+func (p *progress) spent(contender string) string {
+	var tokens int64
+	var money *ledger.Money
+	atLeast, any := false, false
+	for _, s := range p.slots {
+		if contender != "" && s.contender != contender || s.tokens == nil {
+			continue
+		}
+		any = true
+		tokens += *s.tokens
+		atLeast = atLeast || s.atLeast
+		if s.money != nil {
+			sum := *s.money
+			if money != nil {
+				sum = sum.Plus(*money)
+			}
+			money = &sum
+		}
+	}
+	if !any {
+		return ""
+	}
+	words := ", " + tokensCell(&tokens, atLeast).shown + " tokens"
+	if money != nil {
+		words += ", " + moneyCell(money, false).shown
+	}
+	return words
+}
+
 // draw redraws the table; the caller holds the lock.
 func (p *progress) draw() {
 	width := 80
@@ -171,7 +214,7 @@ func (p *progress) draw() {
 		}
 	}
 	done, all, running := p.counts()
-	lines := []string{fmt.Sprintf("%d of %d bouts done, %d running, %d left, elapsed %s", done, all, running, all-done-running, duration(time.Since(p.started).Milliseconds()))}
+	lines := []string{fmt.Sprintf("%d of %d bouts done, %d running, %d left, elapsed %s%s", done, all, running, all-done-running, duration(time.Since(p.started).Milliseconds()), p.spent(""))}
 	longest := 0
 	for _, name := range p.order {
 		longest = max(longest, len(name))
@@ -205,6 +248,7 @@ func (p *progress) draw() {
 		if void > 0 {
 			line += fmt.Sprintf(", %d void", void)
 		}
+		line += p.spent(name)
 		if len(now) > 0 {
 			line += "  now: " + strings.Join(now, ", ")
 		}

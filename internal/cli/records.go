@@ -228,9 +228,10 @@ func boutNotes(b api.Bout) string {
 	if b.Beside > 0 {
 		notes = append(notes, fmt.Sprintf("beside %d", b.Beside))
 	}
-	if b.TimedOut {
-		notes = append(notes, "stopped at the limit")
+	if b.Limit != "" && (b.Verdict == nil || string(b.Verdict.Reason) != b.Limit) {
+		notes = append(notes, "stopped at the "+b.Limit)
 	}
+	notes = append(notes, b.Flags...)
 	if b.Imported {
 		notes = append(notes, "made elsewhere")
 	}
@@ -251,7 +252,7 @@ func boutNotes(b api.Bout) string {
 
 func (a *app) boutCommand() *cobra.Command {
 	var filter client.BoutFilter
-	list := a.withFormat(&cobra.Command{Use: "list", Short: "List bouts, of all contests or of one", Args: cobra.NoArgs,
+	list := a.withPrices(a.withFormat(&cobra.Command{Use: "list", Short: "List bouts, of all contests or of one", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -270,17 +271,17 @@ func (a *app) boutCommand() *cobra.Command {
 			var lines [][]cell
 			for _, b := range all {
 				lines = append(lines, []cell{plain(b.ID), plain(b.Task), plain(b.Contender), plain(strconv.Itoa(b.Repeat)), plain(b.State), verdictText(b), msCell(b.ElapsedMS),
-					filesText(b.Footprint), sizeText(b.Footprint), plain(boutNotes(b))})
+					filesText(b.Footprint), sizeText(b.Footprint), msCell(b.FirstEditMS), usedCell(b.Used), moneyCell(b.Used.Money, b.Used.MoneyAtLeast), plain(boutNotes(b))})
 			}
 			return a.rows(a.format, all, []column{{head: "Bout"}, {head: "Task"}, {head: "Contender"}, {head: "Repeat", right: true}, {head: "State"}, {head: "Verdict"},
-				{head: "Elapsed", right: true, key: "elapsed_ms"}, {head: "Files", right: true}, {head: "Lines", right: true}, {head: "Notes"}}, lines, "No bouts.")
-		}})
+				{head: "Elapsed", right: true, key: "elapsed_ms"}, {head: "Files", right: true}, {head: "Lines", right: true}, {head: "First edit", right: true, key: "first_edit_ms"}, {head: "Tokens", right: true}, {head: "Money", right: true}, {head: "Notes"}}, lines, "No bouts.")
+		}}))
 	list.Flags().StringVar(&filter.Contest, "contest", "", "only bouts of this contest")
 	list.Flags().StringVar(&filter.Task, "task", "", "only bouts on this task")
 	list.Flags().StringVar(&filter.Contender, "contender", "", "only bouts of this contender")
 
 	var allTests bool
-	show := a.withFormat(&cobra.Command{Use: "show BOUT", Short: "Show a bout: facts, verdict and checks", Args: cobra.ExactArgs(1),
+	show := a.withPrices(a.withFormat(&cobra.Command{Use: "show BOUT", Short: "Show a bout: facts, verdict and checks", Args: cobra.ExactArgs(1),
 		Long: "Show a bout: its facts, its verdict in words, and how each check ended.\nBOUT is an id, or the end of one (at least four characters).",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
@@ -295,8 +296,12 @@ func (a *app) boutCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.facts(b, boutFacts(b, allTests))
-		}})
+			t, err := c.Timeline(cmd.Context(), id)
+			if err != nil {
+				return err
+			}
+			return a.facts(b, boutFacts(b, allTests, a.timingFacts(b, t.Events)))
+		}}))
 	show.Flags().BoolVar(&allTests, "tests", false, "list every test of every round, not only what is notable in the last")
 
 	var asFiles bool
@@ -373,7 +378,7 @@ func (a *app) boutCommand() *cobra.Command {
 			fmt.Fprintf(a.out, "Bout %s is being stopped; it counts neither for nor against.\n", id)
 			return nil
 		}}
-	return noun("bout", "Bouts: one contender, one task, once", list, show, diff, log, a.boutImport(), stop)
+	return noun("bout", "Bouts: one contender, one task, once", list, show, diff, log, a.boutLedger(), a.boutExchange(), a.boutImport(), stop)
 }
 
 // contenderText prints text that a contender wrote. A terminal gets its control
@@ -423,14 +428,14 @@ func (a *app) diffFiles(d api.Diff) error {
 	return a.rows(a.format, d, []column{{head: "Status"}, {head: "File"}, {head: "Added", right: true}, {head: "Removed", right: true}, {head: "Notes"}}, lines, "The bout changed nothing.")
 }
 
-func boutFacts(b api.BoutDetail, allTests bool) [][2]string {
+func boutFacts(b api.BoutDetail, allTests bool, timing [][2]string) [][2]string {
 	facts := [][2]string{{"Bout", b.ID}, {"Contest", b.ContestName + "  " + b.ContestID}, {"Task", b.Task + "  " + b.TaskTitle}, {"Contender", b.Contender + "  " + b.ContenderTitle},
 		{"Repeat", strconv.Itoa(b.Repeat)}, {"State", strings.TrimSuffix(b.State+"  "+b.Doing, "  ")}}
 	facts = append(facts, verdictFacts(b)...)
 	facts = append(facts, [2]string{"Elapsed", msCell(b.ElapsedMS).shown})
 	switch {
-	case b.TimedOut:
-		facts = append(facts, [2]string{"Tool ended", "stopped at the time limit"})
+	case b.Limit != "":
+		facts = append(facts, [2]string{"Tool ended", "stopped: " + b.Limit})
 	case b.Signal != "":
 		facts = append(facts, [2]string{"Tool ended", "by a signal: " + b.Signal})
 	case b.ExitCode != nil:
@@ -452,6 +457,7 @@ func boutFacts(b api.BoutDetail, allTests bool) [][2]string {
 		}
 		facts = append(facts, [2]string{"Left out", strings.Join(parts, ", ")})
 	}
+	facts = append(facts, timing...)
 	confinement := b.Confinement
 	if b.Unconfined {
 		confinement = "UNCONFINED: " + b.ConfinementWhy

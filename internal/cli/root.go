@@ -37,6 +37,7 @@ type app struct {
 	data     string
 	service  string
 	format   format
+	prices   string
 }
 
 // usageError is a mistake in how the program was called.
@@ -198,7 +199,15 @@ func (a *app) client() (*client.Client, error) {
 			return nil, fmt.Errorf("the token cannot be read: %w", err)
 		}
 	}
-	return client.New(address, token)
+	c, err := client.New(address, token)
+	if err != nil || a.prices == "" {
+		return c, err
+	}
+	list, err := os.ReadFile(a.prices)
+	if err != nil {
+		return nil, fmt.Errorf("the price list: %w", err)
+	}
+	return c, c.UsePrices(context.Background(), a.prices, list)
 }
 
 func (a *app) logger(level slog.Level) *slog.Logger {

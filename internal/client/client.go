@@ -25,6 +25,47 @@ type Client struct {
 	base  string
 	token string
 	http  *http.Client
+	// prices is the digest of the price list that money is worked out by; "" for the contest's own.
+	prices string
+}
+
+// UsePrices lets money be worked out by a price list from now on.
+func (c *Client) UsePrices(ctx context.Context, name string, data []byte) error {
+	stored, err := call[api.StoredPriceList](ctx, c, http.MethodPost, "/price-lists", api.PriceListFile{Name: name, Data: data})
+	c.prices = stored.Digest
+	return err
+}
+
+// priced names the price list that was given, if one was.
+func (c *Client) priced(path string) string {
+	if c.prices == "" {
+		return path
+	}
+	sep := "?"
+	if strings.Contains(path, "?") {
+		sep = "&"
+	}
+	return path + sep + "prices=" + url.QueryEscape(c.prices)
+}
+
+// BoutLedger is what a bout used, exchange by exchange.
+func (c *Client) BoutLedger(ctx context.Context, id string) (api.BoutLedger, error) {
+	return call[api.BoutLedger](ctx, c, http.MethodGet, c.priced("/bouts/"+seg(id)+"/ledger"), nil)
+}
+
+// ContestLedger is what a contest used, by contender.
+func (c *Client) ContestLedger(ctx context.Context, id string) (api.ContestLedger, error) {
+	return call[api.ContestLedger](ctx, c, http.MethodGet, c.priced("/contests/"+seg(id)+"/ledger"), nil)
+}
+
+// Timeline is what happened in a bout, on its clock.
+func (c *Client) Timeline(ctx context.Context, id string) (api.Timeline, error) {
+	return call[api.Timeline](ctx, c, http.MethodGet, "/bouts/"+seg(id)+"/timeline", nil)
+}
+
+// Body is what was sent (side request) or came back (reply) in an exchange of a bout.
+func (c *Client) Body(ctx context.Context, id string, number int, side string) ([]byte, error) {
+	return c.text(ctx, fmt.Sprintf("/bouts/%s/exchanges/%d/%s", seg(id), number, side))
 }
 
 // New makes a client for a service's address, such as http://127.0.0.1:7117.
@@ -183,7 +224,7 @@ func (c *Client) Contests(ctx context.Context) ([]api.Contest, error) {
 
 // Contest is one contest with its bouts and standings.
 func (c *Client) Contest(ctx context.Context, id string) (api.ContestDetail, error) {
-	return call[api.ContestDetail](ctx, c, http.MethodGet, "/contests/"+seg(id), nil)
+	return call[api.ContestDetail](ctx, c, http.MethodGet, c.priced("/contests/"+seg(id)), nil)
 }
 
 // StopContest stops a contest.
@@ -194,7 +235,7 @@ func (c *Client) StopContest(ctx context.Context, id string) error {
 
 // Standings is a contest's table.
 func (c *Client) Standings(ctx context.Context, id string) (api.Standings, error) {
-	return call[api.Standings](ctx, c, http.MethodGet, "/contests/"+seg(id)+"/standings", nil)
+	return call[api.Standings](ctx, c, http.MethodGet, c.priced("/contests/"+seg(id)+"/standings"), nil)
 }
 
 // BoutFilter narrows a list of bouts.
@@ -208,7 +249,7 @@ func (c *Client) Bouts(ctx context.Context, f BoutFilter) ([]api.Bout, error) {
 			q.Set(k, v)
 		}
 	}
-	return call[[]api.Bout](ctx, c, http.MethodGet, "/bouts?"+q.Encode(), nil)
+	return call[[]api.Bout](ctx, c, http.MethodGet, c.priced("/bouts?"+q.Encode()), nil)
 }
 
 // ProveTask asks for a proving of the task that is the bundle's main file.
@@ -272,7 +313,7 @@ func (c *Client) Bout(ctx context.Context, id string, allTests bool) (api.BoutDe
 	if allTests {
 		path += "?tests=all"
 	}
-	return call[api.BoutDetail](ctx, c, http.MethodGet, path, nil)
+	return call[api.BoutDetail](ctx, c, http.MethodGet, c.priced(path), nil)
 }
 
 // StopBout stops a bout.

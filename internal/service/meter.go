@@ -249,6 +249,9 @@ func (s *Server) getTimeline(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
+	if after == 0 {
+		out.Events = append(out.Events, timeline.Backoffs(out.Events)...)
+	}
 	if out.Summary == nil && after == 0 && len(out.Events) > 0 {
 		sum := timeline.Summarise(out.Events) // a bout that is running
 		out.Summary = &sum

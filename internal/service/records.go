@@ -15,6 +15,7 @@ import (
 	"agonometer/internal/api"
 	"agonometer/internal/bout/confine"
 	"agonometer/internal/core/contender"
+	"agonometer/internal/core/ledger"
 	"agonometer/internal/core/patch"
 	"agonometer/internal/core/standings"
 	"agonometer/internal/core/testlog"
@@ -298,6 +299,13 @@ func (s *Server) detail(ctx context.Context, id, prices string) (*api.ContestDet
 	}
 	out := &api.ContestDetail{Contest: contestOf(row, bouts), File: row.Path, Tasks: []api.Task{}, Contenders: []api.Contender{}, Bouts: boutsOf(bouts, a),
 		Standings: standingsOf(row, contenders, tasks, bouts, a), LastEventID: last}
+	var all []ledger.Exchange
+	for i := range bouts {
+		x, _ := a.entries(&bouts[i])
+		all = append(all, x...)
+	}
+	whole := ledger.Of(all, a.prices)
+	out.Used = a.used(&whole)
 	for i := range tasks {
 		out.Tasks = append(out.Tasks, taskOf(&tasks[i]))
 	}

@@ -181,7 +181,7 @@ type Bout struct {
 	// Limit is the limit at which the contender was stopped; empty for none.
 	Limit verdict.Reason
 	// Timing is what the timeline comes to; nil where there is none.
-	Timing *timeline.Summary `gorm:"serializer:json"`
+	Timing *timeline.Timing `gorm:"serializer:json"`
 	// Machine is how busy the machine was; nil where that was not looked at.
 	Machine *timeline.Machine `gorm:"serializer:json"`
 	// Reported is what the tool says it used, Typed what a person typed in.

@@ -15,6 +15,10 @@ export type Proving = components['schemas']['Proving'];
 export type CheckResult = components['schemas']['CheckResult'];
 export type Diff = components['schemas']['Diff'];
 export type DiffFile = components['schemas']['File'];
+export type Used = components['schemas']['Used'];
+export type Sheet = components['schemas']['Sheet'];
+export type Exchange = components['schemas']['Exchange'];
+export type TimelineEvent = components['schemas']['Timeline']['events'][number];
 export type Standings = components['schemas']['Standings'];
 type ProblemDocument = components['schemas']['ProblemDocument'];
 
@@ -63,6 +67,9 @@ export const service = {
         parseAs: 'text',
       }),
     ),
+  timeline: (id: string) => take(client.GET('/api/v1/bouts/{id}/timeline', byId(id))),
+  boutLedger: (id: string) => take(client.GET('/api/v1/bouts/{id}/ledger', byId(id))),
+  bodyHref: (id: string, number: number, side: 'request' | 'reply') => `/api/v1/bouts/${encodeURIComponent(id)}/exchanges/${number}/${side}`,
   tasks: () => take(client.GET('/api/v1/tasks')),
   task: (slug: string) => take(client.GET('/api/v1/tasks/{slug}', { params: { path: { slug } } })),
   provings: (task: string) => take(client.GET('/api/v1/provings', { params: { query: { task } } })),

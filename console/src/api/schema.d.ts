@@ -89,6 +89,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/bouts/{id}/exchanges/{number}/{side}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was sent (side: request) or came back (reply) in an exchange, where bodies are kept */
+        get: operations["getBody"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/bouts/{id}/ledger": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a bout used, exchange by exchange */
+        get: operations["getBoutLedger"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/bouts/{id}/log": {
         parameters: {
             query?: never;
@@ -134,6 +168,23 @@ export interface paths {
         put?: never;
         /** Stop a bout; it is void and not run again */
         post: operations["stopBout"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/bouts/{id}/timeline": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What happened in a bout, on its clock */
+        get: operations["getTimeline"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -235,6 +286,23 @@ export interface paths {
         };
         /** The live feed: server-sent events with ids; Last-Event-ID or after continues it */
         get: operations["followContest"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/contests/{id}/ledger": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a contest used, by contender */
+        get: operations["getContestLedger"];
         put?: never;
         post?: never;
         delete?: never;
@@ -356,6 +424,23 @@ export interface paths {
         get: operations["getOpenAPI"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/price-lists": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take a price list, to work money out by */
+        post: operations["addPriceList"];
         delete?: never;
         options?: never;
         head?: never;
@@ -537,6 +622,14 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Availability: {
+            late: number;
+            refused: number;
+            share: number | null;
+            tries: number;
+            void: number;
+            waited_ms: number | null;
+        };
         Bout: {
             beside: number;
             /** Format: date-time */
@@ -552,9 +645,16 @@ export interface components {
             elapsed_ms: number | null;
             exit_code: number | null;
             first: components["schemas"]["Verdict"] | null;
+            first_edit_ms: number | null;
+            flags: string[];
             footprint: components["schemas"]["Footprint"] | null;
             id: string;
             imported: boolean;
+            last_edit_ms: number | null;
+            limit: string;
+            network: string;
+            /** Format: date-time */
+            not_before: string | null;
             position: number;
             /** Format: date-time */
             preparing_at: string | null;
@@ -568,6 +668,7 @@ export interface components {
             task: string;
             timed_out: boolean;
             unconfined: boolean;
+            used: components["schemas"]["Used"];
             verdict: components["schemas"]["Verdict"] | null;
             /** Format: date-time */
             working_at: string | null;
@@ -577,6 +678,7 @@ export interface components {
             /** Format: date-time */
             captured_at: string | null;
             checks: components["schemas"]["CheckResult"][];
+            cold: boolean | null;
             confinement: string;
             confinement_why: string;
             contender: string;
@@ -586,20 +688,31 @@ export interface components {
             costs: components["schemas"]["HarnessCosts"];
             /** Format: date-time */
             created_at: string;
+            departures: components["schemas"]["Departure"][];
             doing: string;
             /** Format: date-time */
             done_at: string | null;
             elapsed_ms: number | null;
             exit_code: number | null;
             first: components["schemas"]["Verdict"] | null;
+            first_edit_ms: number | null;
+            flags: string[];
             footprint: components["schemas"]["Footprint"] | null;
             id: string;
             import: components["schemas"]["Import"] | null;
             imported: boolean;
             judgements: components["schemas"]["Judgement"][];
             kept: string;
+            last_edit_ms: number | null;
+            ledger: components["schemas"]["Ledger"];
             left_out: components["schemas"]["LeftOut"] | null;
+            limit: string;
             log_cut: number;
+            machine: components["schemas"]["Machine"] | null;
+            network: string;
+            /** Format: date-time */
+            not_before: string | null;
+            overloaded: boolean;
             position: number;
             /** Format: date-time */
             preparing_at: string | null;
@@ -616,11 +729,19 @@ export interface components {
             task: string;
             task_title: string;
             timed_out: boolean;
+            timing: components["schemas"]["Timing"] | null;
             tries: components["schemas"]["Bout"][];
             unconfined: boolean;
+            used: components["schemas"]["Used"];
             verdict: components["schemas"]["Verdict"] | null;
             /** Format: date-time */
             working_at: string | null;
+        };
+        BoutLedger: {
+            bout_id: string;
+            departures: components["schemas"]["Departure"][];
+            exchanges: components["schemas"]["Exchange"][];
+            ledger: components["schemas"]["Ledger"];
         };
         Bundle: {
             files: {
@@ -661,6 +782,15 @@ export interface components {
             file: string;
             source: string;
             title: string;
+        };
+        ContenderSheet: {
+            bouts: number;
+            contender: string;
+            money_per_passed: string | null;
+            passed: number;
+            reported: components["schemas"]["Sheet"] | null;
+            sheet: components["schemas"]["Sheet"];
+            tokens_per_line: number | null;
         };
         Contest: {
             at_once: number;
@@ -703,6 +833,13 @@ export interface components {
             state: string;
             tasks: components["schemas"]["Task"][];
             title: string;
+            used: components["schemas"]["Used"];
+        };
+        ContestLedger: {
+            contest_id: string;
+            price_lists: string[];
+            rows: components["schemas"]["ContenderSheet"][];
+            total: components["schemas"]["Sheet"];
         };
         Counts: {
             bouts: number;
@@ -712,6 +849,16 @@ export interface components {
             running: number;
             void: number;
             waiting: number;
+        };
+        Departure: {
+            effort?: string;
+            exchanges: number;
+            /** Format: date-time */
+            first: string;
+            model?: string;
+            share: number | null;
+            tokens: number | null;
+            words: string;
         };
         Diff: {
             bout_id: string;
@@ -732,31 +879,51 @@ export interface components {
             repository: string;
         };
         Event: {
-            again?: boolean;
-            /** Format: date-time */
-            at: string;
-            bout_id?: string;
-            check?: string;
-            contender?: string;
-            contest_id: string;
-            doing?: string;
-            done?: number;
-            id: number;
+            at_us: number;
+            count?: number;
+            first?: boolean;
             kind: string;
-            outcome?: string;
-            reason?: string;
-            rejudging?: string;
-            repeat?: number;
-            rerun?: number;
-            round?: number;
-            state?: string;
-            task?: string;
-            total?: number;
+            number?: number;
+            ok?: boolean;
+            round: number;
+            text?: string;
+            until_us: number;
         };
         Examined: {
             fact: string;
             reached: boolean;
             words: string;
+        };
+        Exchange: {
+            at_us: number;
+            /** Format: date-time */
+            began: string;
+            bytes_in: number;
+            bytes_out: number;
+            cause: string;
+            cause_words: string;
+            effort: string;
+            effort_asked: string;
+            first_us: number | null;
+            has_bodies: boolean;
+            method: string;
+            model: string;
+            model_asked: string;
+            money: string | null;
+            not_counted: boolean;
+            number: number;
+            paced_us: number;
+            partial: boolean;
+            path: string;
+            refused: boolean;
+            retry_after: string;
+            round: number;
+            shape: string;
+            status: number;
+            strange: boolean;
+            tokens: components["schemas"]["Tokens"];
+            trouble: string;
+            until_us: number;
         };
         Figure: {
             bound?: string;
@@ -835,12 +1002,15 @@ export interface components {
             finished?: string | null;
             folder?: string;
             from?: string;
+            model?: string;
+            money?: string | null;
             notes?: string;
             patch?: string;
             patch_name?: string;
             /** Format: date-time */
             started?: string | null;
             task?: string;
+            tokens?: components["schemas"]["Tokens"] | null;
             took_ms?: number | null;
         };
         Judgement: {
@@ -852,6 +1022,26 @@ export interface components {
             task_digest: string;
             used: boolean;
             verdict: components["schemas"]["Verdict"];
+        };
+        Ledger: {
+            at_least: boolean;
+            context_share: number | null;
+            difference: number | null;
+            exchanges: number;
+            largest_prompt: number | null;
+            lines: components["schemas"]["ModelLine"][];
+            money: string | null;
+            money_at_least: boolean;
+            not_counted: number;
+            partial: number;
+            refused: number;
+            reported: components["schemas"]["Sheet"] | null;
+            rounds: components["schemas"]["RoundSheet"][];
+            source: string;
+            tokens: components["schemas"]["Tokens"];
+            total: number | null;
+            typed_in: components["schemas"]["Sheet"] | null;
+            unpriced: string[];
         };
         LeftOut: {
             ignored: number;
@@ -868,6 +1058,27 @@ export interface components {
             no_newline?: boolean;
             old?: number;
             text: string;
+        };
+        Machine: {
+            cpus: number;
+            load: number;
+            waiting: number | null;
+        };
+        ModelLine: {
+            exchanges: number;
+            model: string;
+            money: string | null;
+            not_counted: number;
+            share: number | null;
+            tokens: components["schemas"]["Tokens"];
+            took_ms: number;
+        };
+        Parts: {
+            asked_us: number;
+            exchange_us: number;
+            own_us: number;
+            quiet_us: number;
+            refused_us: number;
         };
         Plan: {
             at_once: number;
@@ -893,6 +1104,10 @@ export interface components {
             task: string;
             time_ms: number;
             title: string;
+        };
+        PriceListFile: {
+            data: string;
+            name: string;
         };
         Problem: {
             expected: string;
@@ -992,7 +1207,25 @@ export interface components {
             verdict: components["schemas"]["Verdict"] | null;
             words: string;
         };
+        RoundSheet: {
+            at_least: boolean;
+            context_share: number | null;
+            exchanges: number;
+            largest_prompt: number | null;
+            lines: components["schemas"]["ModelLine"][];
+            money: string | null;
+            money_at_least: boolean;
+            not_counted: number;
+            partial: number;
+            refused: number;
+            round: number;
+            source: string;
+            tokens: components["schemas"]["Tokens"];
+            total: number | null;
+            unpriced: string[];
+        };
         Row: {
+            availability: components["schemas"]["Availability"];
             beside: number;
             bouts: number;
             contender: string;
@@ -1002,18 +1235,42 @@ export interface components {
             first_share: number | null;
             median_elapsed_ms: number | null;
             median_files: number | null;
+            median_first_edit_ms: number | null;
             median_lines_added: number | null;
             median_lines_removed: number | null;
             median_passed_ms: number | null;
             median_rounds: number | null;
+            median_tokens: number | null;
+            money_per_passed: string | null;
             passed: number;
+            source: string;
+            spent: string | null;
+            spent_at_least: boolean;
             success_share: number | null;
+            tokens_at_least: boolean;
+            tokens_per_line: number | null;
             unconfined: number;
             void: number;
         };
         Share: {
             reached: number;
             total: number;
+        };
+        Sheet: {
+            at_least: boolean;
+            context_share: number | null;
+            exchanges: number;
+            largest_prompt: number | null;
+            lines: components["schemas"]["ModelLine"][];
+            money: string | null;
+            money_at_least: boolean;
+            not_counted: number;
+            partial: number;
+            refused: number;
+            source: string;
+            tokens: components["schemas"]["Tokens"];
+            total: number | null;
+            unpriced: string[];
         };
         SignIn: {
             code: string;
@@ -1031,6 +1288,12 @@ export interface components {
             bundle: components["schemas"]["Bundle"];
             dry_run?: boolean;
             seed?: number | null;
+        };
+        StoredPriceList: {
+            currency: string;
+            digest: string;
+            models: number;
+            price_list: string;
         };
         Summary: {
             failed: number;
@@ -1079,6 +1342,35 @@ export interface components {
             unexpected?: boolean;
             unsteady?: boolean;
         };
+        Timeline: {
+            bout_id: string;
+            events: components["schemas"]["Event"][];
+            last: number;
+            summary: components["schemas"]["Timing"] | null;
+        };
+        Timing: {
+            edits: number;
+            elapsed_us: number;
+            files: number;
+            first_edit_us: number | null;
+            last_edit_us: number | null;
+            longest_quiet_us: number;
+            parts: components["schemas"]["Parts"];
+        };
+        Tokens: {
+            cached: number | null;
+            fresh: number | null;
+            output: number | null;
+            reasoning: number | null;
+            written: number | null;
+        };
+        Used: {
+            at_least: boolean;
+            money: string | null;
+            money_at_least: boolean;
+            source: string;
+            tokens: number | null;
+        };
         Verdict: {
             broken?: string[];
             check?: string;
@@ -1115,6 +1407,8 @@ export interface operations {
                 task?: string;
                 /** @description Only bouts of this contender (slug). */
                 contender?: string;
+                /** @description The digest of a price list that was sent to /price-lists, in place of the contest's own. */
+                prices?: string;
             };
             header?: never;
             path?: never;
@@ -1180,6 +1474,8 @@ export interface operations {
             query?: {
                 /** @description Which tests are listed: those that did not pass (default), or all. */
                 tests?: "notable" | "all";
+                /** @description The digest of a price list that was sent to /price-lists, in place of the contest's own. */
+                prices?: string;
             };
             header?: never;
             path: {
@@ -1280,6 +1576,73 @@ export interface operations {
             };
         };
     };
+    getBody: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+                number: string;
+                side: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was sent (side: request) or came back (reply) in an exchange, where bodies are kept */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": string;
+                };
+            };
+            /** @description A problem document */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    getBoutLedger: {
+        parameters: {
+            query?: {
+                /** @description The digest of a price list that was sent to /price-lists, in place of the contest's own. */
+                prices?: string;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What a bout used, exchange by exchange */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BoutLedger"];
+                };
+            };
+            /** @description A problem document */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
     getLog: {
         parameters: {
             query?: {
@@ -1365,6 +1728,40 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description A problem document */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    getTimeline: {
+        parameters: {
+            query?: {
+                /** @description Only what is behind this event. */
+                after?: string;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What happened in a bout, on its clock */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Timeline"];
+                };
             };
             /** @description A problem document */
             default: {
@@ -1548,7 +1945,10 @@ export interface operations {
     };
     getContest: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The digest of a price list that was sent to /price-lists, in place of the contest's own. */
+                prices?: string;
+            };
             header?: never;
             path: {
                 id: string;
@@ -1598,6 +1998,40 @@ export interface operations {
                 };
                 content: {
                     "text/event-stream": string;
+                };
+            };
+            /** @description A problem document */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    getContestLedger: {
+        parameters: {
+            query?: {
+                /** @description The digest of a price list that was sent to /price-lists, in place of the contest's own. */
+                prices?: string;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What a contest used, by contender */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ContestLedger"];
                 };
             };
             /** @description A problem document */
@@ -1679,7 +2113,10 @@ export interface operations {
     };
     getStandings: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The digest of a price list that was sent to /price-lists, in place of the contest's own. */
+                prices?: string;
+            };
             header?: never;
             path: {
                 id: string;
@@ -1815,6 +2252,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": string;
+                };
+            };
+            /** @description A problem document */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    addPriceList: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PriceListFile"];
+            };
+        };
+        responses: {
+            /** @description Take a price list, to work money out by */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StoredPriceList"];
                 };
             };
             /** @description A problem document */

@@ -47,8 +47,8 @@ func (e *Exchange) model() string {
 	return e.Asked
 }
 
-// Line is what one model used.
-type Line struct {
+// ModelLine is what one model used.
+type ModelLine struct {
 	Model     string `json:"model"`
 	Exchanges int    `json:"exchanges"`
 	// NotCounted is how many of them said nothing of what they used.
@@ -83,19 +83,19 @@ type Sheet struct {
 	Unpriced []string `json:"unpriced"`
 	// LargestPrompt is in tokens; ContextShare its part of that model's context
 	// size, from 0 to 1, where the price list gives one.
-	LargestPrompt *int64   `json:"largest_prompt"`
-	ContextShare  *float64 `json:"context_share"`
-	Lines         []Line   `json:"lines"`
+	LargestPrompt *int64      `json:"largest_prompt"`
+	ContextShare  *float64    `json:"context_share"`
+	Lines         []ModelLine `json:"lines"`
 }
 
 // Of adds up exchanges. Without price lists there is no money.
 func Of(exchanges []Exchange, prices Prices) Sheet {
-	s := Sheet{Source: NotKnown, Unpriced: []string{}, Lines: []Line{}}
+	s := Sheet{Source: NotKnown, Unpriced: []string{}, Lines: []ModelLine{}}
 	if len(exchanges) == 0 {
 		return s
 	}
 	s.Source = Metered
-	lines := map[string]*Line{}
+	lines := map[string]*ModelLine{}
 	sums := map[string]*decimal.Decimal{}
 	unpriced := map[string]bool{}
 	total, priced := decimal.Zero, false
@@ -104,7 +104,7 @@ func Of(exchanges []Exchange, prices Prices) Sheet {
 		name := e.model()
 		l := lines[name]
 		if l == nil {
-			l = &Line{Model: name}
+			l = &ModelLine{Model: name}
 			lines[name] = l
 		}
 		s.Exchanges++
@@ -194,8 +194,8 @@ func (t *Told) Sheet(source Source, at time.Time, prices Prices) Sheet {
 	if t.Empty() {
 		return Of(nil, prices)
 	}
-	s := Sheet{Source: source, Tokens: t.Tokens, Total: t.Tokens.Total(), AtLeast: t.AtLeast || !t.Tokens.Counted(), Unpriced: []string{}, Lines: []Line{}}
-	line := Line{Model: t.Model, Tokens: t.Tokens}
+	s := Sheet{Source: source, Tokens: t.Tokens, Total: t.Tokens.Total(), AtLeast: t.AtLeast || !t.Tokens.Counted(), Unpriced: []string{}, Lines: []ModelLine{}}
+	line := ModelLine{Model: t.Model, Tokens: t.Tokens}
 	switch price := prices.Find(t.Model, at); {
 	case t.Money != nil:
 		s.Money = t.Money

@@ -25,6 +25,9 @@ const (
 	Refused Kind = "refused"
 	// Paced spans a wait before an exchange that the contender's pace asked for.
 	Paced Kind = "paced"
+	// Backoff spans the time between a refusal and the next exchange. It is not
+	// recorded but follows from the record: see Backoffs.
+	Backoff Kind = "backoff"
 	// Asked spans a wait for an answer to the tool's question.
 	Asked Kind = "asked"
 	// Edit is a change to a file of the workspace; Text is its path.
@@ -44,7 +47,7 @@ const (
 
 // Kinds lists them all.
 func Kinds() []Kind {
-	return []Kind{Round, Exchange, Refused, Paced, Asked, Edit, Output, Busy, Limit, Check, Cut}
+	return []Kind{Round, Exchange, Refused, Backoff, Paced, Asked, Edit, Output, Busy, Limit, Check, Cut}
 }
 
 // Event is something that happened, at a moment or over a span.
@@ -118,9 +121,9 @@ const (
 	classQuiet
 )
 
-// Summary is what a bout's timeline comes to. Moments are in the time that the
+// Timing is what a bout's timeline comes to. Moments are in the time that the
 // contender worked: judging between rounds is not counted.
-type Summary struct {
+type Timing struct {
 	// Elapsed is from each hand-over to the tool's end, all rounds together.
 	Elapsed int64 `json:"elapsed_us"`
 	// FirstEdit and LastEdit are nil where nothing was edited, or nothing was seen.
@@ -140,14 +143,14 @@ type span struct {
 }
 
 // Summarise works a timeline out. Events may come in any order.
-func Summarise(events []Event) Summary {
-	events = append([]Event(nil), events...)
+func Summarise(events []Event) Timing {
+	events = append(append([]Event(nil), events...), Backoffs(events)...)
 	sort.SliceStable(events, func(i, j int) bool { return events[i].At < events[j].At })
-	var s Summary
+	var s Timing
 	files := map[string]bool{}
 	var spans []span
 	for i := range events {
-		if class, from, to, ok := classOf(events, i); ok {
+		if class, from, to, ok := classOf(&events[i]); ok {
 			spans = append(spans, span{from, to, class})
 		}
 	}
@@ -174,21 +177,38 @@ func Summarise(events []Event) Summary {
 	return s
 }
 
-// classOf is what an event gives its instants to.
-func classOf(events []Event, i int) (class int, from, to int64, ok bool) {
-	e := &events[i]
-	switch e.Kind {
-	case Refused:
-		// What follows a refusal is waiting, until the next exchange begins.
-		until := e.Until
-		for j := i + 1; j < len(events); j++ {
-			if next := &events[j]; (next.Kind == Exchange || next.Kind == Refused || next.Kind == Paced) && next.Round == e.Round {
-				until = max(until, next.At)
-				break
-			}
+// Backoffs are the waits behind refusals: from the end of each refused exchange
+// to the beginning of the next exchange, or wait, of the same round.
+func Backoffs(events []Event) []Event {
+	asks := make([]*Event, 0, len(events))
+	for i := range events {
+		if k := events[i].Kind; k == Exchange || k == Refused || k == Paced {
+			asks = append(asks, &events[i])
 		}
-		return classRefused, e.At, until, true
-	case Paced:
+	}
+	sort.SliceStable(asks, func(i, j int) bool { return asks[i].At < asks[j].At })
+	var out []Event
+	for i, e := range asks {
+		if e.Kind != Refused {
+			continue
+		}
+		for _, next := range asks[i+1:] {
+			if next.At < e.Until {
+				continue // it was under way already
+			}
+			if next.Round == e.Round {
+				out = append(out, Event{Kind: Backoff, At: e.Until, Until: next.At, Round: e.Round, Number: e.Number})
+			}
+			break
+		}
+	}
+	return out
+}
+
+// classOf is what an event gives its instants to.
+func classOf(e *Event) (class int, from, to int64, ok bool) {
+	switch e.Kind {
+	case Refused, Backoff, Paced:
 		return classRefused, e.At, e.Until, true
 	case Exchange:
 		return classExchange, e.At, e.Until, true
@@ -204,7 +224,7 @@ func classOf(events []Event, i int) (class int, from, to int64, ok bool) {
 
 // split gives every instant of [from, to) to a class: a sweep over the ends of
 // all spans, counting for each class how many are open. O(n log n).
-func split(from, to int64, spans []span, s *Summary) {
+func split(from, to int64, spans []span, s *Timing) {
 	type end struct {
 		at    int64
 		class int

@@ -32,7 +32,7 @@ func TestSummarise(t *testing.T) {
 	assert.Equal(t, []int{3, 2}, []int{s.Edits, s.Files})
 	assert.Equal(t, Parts{Refused: 1000 * ms, Exchange: 1900 * ms, Own: 900 * ms, Quiet: 2200 * ms}, s.Parts)
 	assert.Equal(t, 1250*ms, s.LongestQuiet)
-	assert.Equal(t, Summary{}, Summarise(nil))
+	assert.Equal(t, Timing{}, Summarise(nil))
 }
 
 // Whatever happened, the parts add up to the whole, and each instant has the
@@ -62,7 +62,7 @@ func TestPartsAddUp(t *testing.T) {
 			for now := r.At; now < r.Until; now++ {
 				class := classQuiet
 				for i := range all {
-					if c, from, to, ok := classOf(all, i); ok && from <= now && now < to {
+					if c, from, to, ok := classOf(&all[i]); ok && from <= now && now < to {
 						class = min(class, c)
 					}
 				}

@@ -6,8 +6,10 @@ import { service, type BoutDetail } from '../../api/client';
 import { Notice, Panel } from '../../components/Notice';
 import { lookOf, Pill } from '../../components/Outcome';
 import { ABSENT, bytes, count, duration, reason, visible, when } from '../../lib/format';
+import { usedWords } from '../../lib/ledger';
 import { Output } from './Checks';
 import { DiffView } from './DiffView';
+import { TimeAndTokens } from './Ledger';
 import { RoundView, Steps } from './Rounds';
 
 function Fact({ name, children }: { name: string; children: React.ReactNode }) {
@@ -20,7 +22,7 @@ function Fact({ name, children }: { name: string; children: React.ReactNode }) {
 }
 
 function ended(b: BoutDetail): string {
-  if (b.timed_out) return 'stopped at the time limit';
+  if (b.limit) return `stopped: ${reason(b.limit, undefined)}`;
   if (b.signal) return `by a signal: ${b.signal}`;
   return b.exit_code === null ? ABSENT : `exit status ${b.exit_code}`;
 }
@@ -48,6 +50,28 @@ function Facts({ b }: { b: BoutDetail }) {
       <Fact name="Elapsed">{duration(b.elapsed_ms)}</Fact>
       <Fact name="Tool ended">{ended(b)}</Fact>
       <Fact name="Change">{f ? `${count(f.files, 'file')}, +${f.lines_added} −${f.lines_removed} lines` : ABSENT}</Fact>
+      <Fact name="Used">
+        <span title={b.used.money ?? undefined}>{usedWords(b.used)}</span>
+      </Fact>
+      {b.flags.length > 0 && (
+        <Fact name="Flags">
+          {b.flags.map((f) => (
+            <div key={f} className="text-lamp">
+              {visible(f)}
+            </div>
+          ))}
+        </Fact>
+      )}
+      <Fact name="First edit">{duration(b.first_edit_ms)}</Fact>
+      {b.network && <Fact name="Network">{b.network === 'meter-only' ? 'meter-only: nothing but its model service' : 'open: what the tool looked up is not known'}</Fact>}
+      {b.cold !== null && <Fact name="Start">{b.cold ? 'cold: nothing in a cache' : 'warm: found tokens in a cache'}</Fact>}
+      {b.machine && (
+        <Fact name="Machine">
+          {b.overloaded && <strong className="text-lamp">overloaded: </strong>}
+          load up to {b.machine.load.toFixed(2)} on {count(b.machine.cpus, 'CPU')}
+          {b.machine.waiting === null ? '' : `, something waited for a CPU ${Math.round(100 * b.machine.waiting)}% of the time`}
+        </Fact>
+      )}
       <Fact name="Left out">{leftOut(b)}</Fact>
       <Fact name="Confinement">
         {b.confinement === '' ? ABSENT : b.unconfined ? <strong className="text-lamp">unconfined: {b.confinement_why}</strong> : 'namespaces'}
@@ -78,8 +102,8 @@ function ToolLog({ b, round }: { b: BoutDetail; round: string | undefined }) {
   return <Output text={data} cut={b.log_cut} />;
 }
 
-const TABS = ['checks', 'change', 'log'] as const;
-const TAB_NAMES = { checks: 'Judgement', change: 'Change', log: 'What the tool printed' };
+const TABS = ['checks', 'time', 'change', 'log'] as const;
+const TAB_NAMES = { checks: 'Judgement', time: 'Time and tokens', change: 'Change', log: 'What the tool printed' };
 
 /** The verdict's own words about what was judged more than once, or made elsewhere. */
 function History({ b }: { b: BoutDetail }) {
@@ -175,6 +199,9 @@ export function BoutPage() {
             ) : (
               <p className="p-3 text-faint">{b.state === 'done' ? 'Nothing was judged: nothing was captured.' : 'Not judged yet.'}</p>
             )}
+          </Tabs.Content>
+          <Tabs.Content value="time">
+            <TimeAndTokens bout={b} />
           </Tabs.Content>
           <Tabs.Content value="change">{b.captured_at ? <DiffView id={b.id} round={round} /> : <p className="p-3 text-faint">Nothing has been captured{b.state === 'done' ? '' : ' yet'}.</p>}</Tabs.Content>
           <Tabs.Content value="log">

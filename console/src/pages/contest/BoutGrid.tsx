@@ -3,6 +3,7 @@ import { Link } from 'react-router';
 import type { Bout, ContestDetail } from '../../api/client';
 import { colours, lookOf, Mark } from '../../components/Outcome';
 import { duration, reason } from '../../lib/format';
+import { money, tokens } from '../../lib/ledger';
 
 function words(b: Bout): string {
   if (!b.verdict) return b.doing ? `${b.state}, ${b.doing}` : b.state;
@@ -16,6 +17,8 @@ function marks(b: Bout): string[] {
   if (b.rounds > 1) out.push(`${b.rounds} rounds`);
   if (b.verdict?.weakened?.length) out.push('weakened');
   if (b.imported) out.push('elsewhere');
+  if (b.flags.some((f) => f.startsWith('another model'))) out.push('other model');
+  if (b.flags.some((f) => f.startsWith('refused'))) out.push('refused');
   return out;
 }
 
@@ -32,6 +35,11 @@ function Chip({ bout }: { bout: Bout }) {
       <Mark look={look} />
       <span className="truncate">{short}</span>
       <span className="ml-auto pl-1 whitespace-nowrap tabular-nums text-faint">{bout.elapsed_ms === null ? '' : duration(bout.elapsed_ms)}</span>
+      {bout.used.tokens !== null && (
+        <span className="w-full whitespace-nowrap tabular-nums text-faint" title={bout.used.money ?? undefined}>
+          {tokens(bout.used.tokens, bout.used.at_least)} tok{bout.used.money ? ` · ${money(bout.used.money, bout.used.money_at_least)}` : ''}
+        </span>
+      )}
       {marks(bout).map((m) => (
         <span key={m} className="rounded bg-lamp/15 px-1 whitespace-nowrap text-lamp">
           {m}

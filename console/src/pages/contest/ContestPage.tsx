@@ -6,6 +6,7 @@ import { service } from '../../api/client';
 import { Notice, Panel } from '../../components/Notice';
 import { Mark, type Look } from '../../components/Outcome';
 import { count, when } from '../../lib/format';
+import { money, tokens } from '../../lib/ledger';
 import { BoutGrid } from './BoutGrid';
 import { StandingsTable } from './StandingsTable';
 import { useLiveContest } from './useLiveContest';
@@ -63,6 +64,12 @@ export function ContestPage() {
           </p>
         </div>
         <div className="ml-auto flex items-center gap-3">
+          {data.used.tokens !== null && (
+            <p className="tabular-nums text-faint" title={data.used.money ?? undefined}>
+              {tokens(data.used.tokens, data.used.at_least)} tokens{data.used.money ? `, ${money(data.used.money, data.used.money_at_least)}` : ''}
+              {open ? ' so far' : ''}
+            </p>
+          )}
           <p role="status" aria-live="polite" data-state={data.state} className="tabular-nums">
             {data.state === 'done' ? `Done: ${count(counts.bouts, 'bout')}` : `${data.state}: ${counts.done} of ${counts.bouts} done, ${counts.running} running`}
           </p>
@@ -74,8 +81,7 @@ export function ContestPage() {
           <div className="h-full bg-water transition-[width]" style={{ width: `${(100 * counts.done) / Math.max(1, counts.bouts)}%` }} />
         </div>
       )}
-      {/* Many tasks need the whole width; then the standings stand above them. */}
-      <div className={`grid items-start gap-4 ${data.tasks.length > 3 ? '' : 'min-[1100px]:grid-cols-[minmax(0,1fr)_minmax(30rem,34rem)]'}`}>
+      <div className={"grid items-start gap-4"}>
         <Panel
           title="Bouts"
           aside={
@@ -90,7 +96,7 @@ export function ContestPage() {
         >
           <BoutGrid contest={data} />
         </Panel>
-        <Panel title="Standings" className={data.tasks.length > 3 ? 'order-first' : ''} aside={data.standings.final ? 'final' : 'so far'}>
+        <Panel title="Standings" className="order-first" aside={data.standings.final ? 'final' : 'so far'}>
           <StandingsTable standings={data.standings} />
         </Panel>
       </div>

@@ -1,5 +1,12 @@
 import type { Standings } from '../../api/client';
 import { duration, figure, share } from '../../lib/format';
+import { money, tokens } from '../../lib/ledger';
+
+/** How often a contender's tries came to nothing for what was not its skill. */
+function available(a: Standings['rows'][number]['availability']): string {
+  const waited = a.waited_ms === null ? '' : `; ${duration(a.waited_ms)} of waiting added`;
+  return `${a.tries} tries: ${a.refused} refused, ${a.void} void, ${a.late} late${waited}`;
+}
 
 /** Who succeeded, how long it took and how large the change was. */
 export function StandingsTable({ standings }: { standings: Standings }) {
@@ -9,7 +16,7 @@ export function StandingsTable({ standings }: { standings: Standings }) {
         <table className="w-full text-left">
           <thead className="text-xs text-faint">
             <tr>
-              {['Contender', 'Passed', 'In the end', 'First time', 'Void', 'Elapsed', 'Files', 'Lines'].map((h, i) => (
+              {['Contender', 'Passed', 'In the end', 'First time', 'Void', 'Elapsed', 'First edit', 'Tokens', 'Spent', 'Per passed', 'Available', 'Files', 'Lines'].map((h, i) => (
                 <th key={h} scope="col" className={`px-2 py-2 font-medium first:pl-3 last:pr-3 ${i > 0 ? 'text-right' : ''}`}>
                   {h}
                 </th>
@@ -37,6 +44,20 @@ export function StandingsTable({ standings }: { standings: Standings }) {
                 <td className="px-2 py-2 text-right">{share(r.first_share)}</td>
                 <td className="px-2 py-2 text-right">{r.void}</td>
                 <td className="px-2 py-2 text-right whitespace-nowrap">{duration(r.median_elapsed_ms)}</td>
+                <td className="px-2 py-2 text-right whitespace-nowrap">{duration(r.median_first_edit_ms)}</td>
+                <td className="px-2 py-2 text-right whitespace-nowrap">
+                  {tokens(r.median_tokens === null ? null : Math.round(r.median_tokens), r.tokens_at_least)}
+                  {r.median_tokens !== null && r.source !== 'metered' && <span className="block text-xs text-lamp">{r.source}</span>}
+                </td>
+                <td className="px-2 py-2 text-right whitespace-nowrap" title={r.spent ?? undefined}>
+                  {money(r.spent, r.spent_at_least)}
+                </td>
+                <td className="px-2 py-2 text-right whitespace-nowrap" title={r.money_per_passed ?? undefined}>
+                  {money(r.money_per_passed, r.spent_at_least)}
+                </td>
+                <td className="px-2 py-2 text-right whitespace-nowrap" title={available(r.availability)}>
+                  {share(r.availability.share)}
+                </td>
                 <td className="px-2 py-2 text-right">{figure(r.median_files)}</td>
                 <td className="py-2 pr-3 pl-2 text-right whitespace-nowrap">
                   +{figure(r.median_lines_added)} −{figure(r.median_lines_removed)}
@@ -47,7 +68,7 @@ export function StandingsTable({ standings }: { standings: Standings }) {
         </table>
       </div>
       <ul className="list-none border-t border-line px-3 py-2 text-xs text-faint">
-        <li>In the end: repair rounds included; first time: without one. Elapsed, files and lines are medians over the bouts that passed or failed.</li>
+        <li>In the end: repair rounds included; first time: without one. Times, tokens, files and lines are medians over the bouts that passed or failed. Per passed: all that was spent, divided by what passed. Available: the share of tries that were neither refused nor void nor late.</li>
         {standings.notes.map((n) => (
           <li key={n}>Note: {n}.</li>
         ))}

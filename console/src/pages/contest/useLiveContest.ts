@@ -24,12 +24,22 @@ export function useLiveContest(id: string) {
         void queries.invalidateQueries({ queryKey: ['contest', id] });
       }, 120);
     };
+    // What a running bout uses changes often: it is read again less eagerly.
+    let later: ReturnType<typeof setTimeout> | undefined;
+    const happened = () => {
+      later ??= setTimeout(() => {
+        later = undefined;
+        changed();
+      }, 800);
+    };
+    feed.addEventListener('happened', happened);
     feed.addEventListener('bout', changed);
     feed.addEventListener('contest', changed);
     feed.addEventListener('open', changed);
     return () => {
       feed.close();
       clearTimeout(soon);
+      clearTimeout(later);
     };
   }, [id, following, queries]);
   return query;
