@@ -56,11 +56,15 @@ test-long: test ## the race detector, a minute of each fuzz target, and the whol
 	go test -run '^$$' -fuzz FuzzExamine -fuzztime 60s ./internal/core/answer
 	go test -run '^$$' -fuzz FuzzParseTask -fuzztime 60s ./internal/core/task
 	go test -run '^$$' -fuzz FuzzParse -fuzztime 60s ./internal/core/patch
+	go test -run '^$$' -fuzz FuzzReply -fuzztime 60s ./internal/core/wire
+	go test -run '^$$' -fuzz FuzzPrices -fuzztime 60s ./internal/core/ledger
 	AGONOMETER_LONG=1 go test -timeout 20m -run TestDemo ./internal/cli
 
 bench: build ## the harness's own time, as ratios to plain git; see docs/performance.md
 	go test -run '^$$' -bench . -benchtime 5x -timeout 30m ./internal/bout
 	go test -run '^$$' -bench 100k -benchtime 5x ./internal/core/testlog
+	go test -run '^$$' -bench . -benchtime 30x ./internal/bout/meter
+	go test -run '^$$' -bench . ./internal/core/wire ./internal/core/timeline
 
 docs: need-go console/node_modules/.ready ## write the schemas, the OpenAPI document and the console's types anew
 	go run ./internal/docgen

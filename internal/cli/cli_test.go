@@ -186,7 +186,7 @@ func TestValidateSaysWhatTheServiceSays(t *testing.T) {
 	assert.Contains(t, out, "3 files: nothing is wrong.")
 	code, out, _ = run(t, "validate", filepath.Join(dir, "repo", "a.txt"))
 	assert.Equal(t, 1, code)
-	assert.Contains(t, out, "none of the three kinds")
+	assert.Contains(t, out, "none of the four kinds")
 }
 
 func TestPruneWithAndWithoutAService(t *testing.T) {

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"os/signal"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -262,16 +263,21 @@ func (a *app) standings(d api.ContestDetail) error {
 		lines = append(lines, []cell{plain(r.Contender), {shown: fmt.Sprintf("%d of %d", r.Passed, r.Passed+r.Failed), plain: strconv.Itoa(r.Passed)}, share(r.SuccessShare),
 			share(r.FirstShare), plain(strconv.Itoa(r.Failed)), plain(strconv.Itoa(r.Void)), number(r.MedianRounds), medianMS(r.MedianElapsedMS), medianMS(r.MedianPassedMS), medianMS(r.MedianFirstEditMS),
 			medianTokens(r), moneyCell(r.Spent, r.SpentAtLeast), moneyCell(r.PerPassed, r.SpentAtLeast), share(r.Availability.Share), number(r.MedianFiles), {shown: plusMinus(r.MedianAdded, r.MedianRemoved), plain: number(r.MedianAdded).plain}, number(r.MedianRemoved)})
-		if a.format == formatTable || a.format == formatMarkdown { // added and removed stand in one column
-			lines[len(lines)-1] = lines[len(lines)-1][:len(lines[len(lines)-1])-1]
-		}
+
 	}
 	columns := []column{{head: "Contender"}, {head: "Passed", right: true}, {head: "In the end", right: true, key: "success_share"}, {head: "First time", right: true, key: "first_share"}, {head: "Failed", right: true}, {head: "Void", right: true},
 		{head: "Rounds", right: true, key: "median_rounds"}, {head: "Elapsed", right: true, key: "median_elapsed_ms"}, {head: "When passed", right: true, key: "median_passed_ms"}, {head: "First edit", right: true, key: "median_first_edit_ms"}, {head: "Tokens", right: true, key: "median_tokens"},
 		{head: "Spent", right: true}, {head: "Per passed", right: true, key: "money_per_passed"}, {head: "Available", right: true, key: "available_share"}, {head: "Files", right: true, key: "median_files"},
 		{head: "Lines", right: true, key: "median_lines_added"}, {head: "Lines -", right: true, key: "median_lines_removed"}}
-	if a.format == formatTable || a.format == formatMarkdown {
-		columns = columns[:len(columns)-1]
+	if a.format == formatTable { // what does not fit beside the rest, or is in another column too
+		for i := len(columns) - 1; i >= 0; i-- {
+			if h := columns[i].head; h == "Failed" || h == "When passed" || h == "Lines -" {
+				columns = slices.Delete(columns, i, i+1)
+				for j := range lines {
+					lines[j] = slices.Delete(lines[j], i, i+1)
+				}
+			}
+		}
 	}
 	if err := a.rows(a.format, st, columns, lines, "No contenders."); err != nil {
 		return err

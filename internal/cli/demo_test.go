@@ -3,17 +3,22 @@ package cli
 import (
 	"encoding/json"
 	"log/slog"
+	"net"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"agonometer/demo"
 	"agonometer/internal/api"
 	"agonometer/internal/service"
+	"agonometer/internal/standin"
 )
 
 // The whole demo, and what `serve` and the lists give afterwards. It takes a
@@ -41,22 +46,41 @@ func TestDemoOnce(t *testing.T) {
 	assert.Equal(t, "done", contests[0].State)
 	var bouts []api.Bout
 	require.NoError(t, json.Unmarshal([]byte(must(t, "bout", "list", "--format", "json")), &bouts))
-	assert.Len(t, bouts, 36)
+	assert.Len(t, bouts, 48)
 	passed := map[string]int{}
-	late := 0
+	spinning, others, refused, wrong := 0, 0, 0, 0
 	for _, b := range bouts {
 		if b.Verdict.Outcome == "passed" {
 			passed[b.Contender]++
 		}
-		if b.TimedOut {
-			late++
+		if b.Limit == "token-limit" {
+			spinning++
+		}
+		assert.Equal(t, "metered", b.Used.Source)
+		flags := strings.Join(b.Flags, "; ")
+		if strings.Contains(flags, "another model replied: ebb-tide") {
+			others++
+		}
+		if strings.Contains(flags, "refused once") {
+			refused++
+		}
+		var l api.BoutLedger
+		require.NoError(t, json.Unmarshal([]byte(must(t, "bout", "ledger", b.ID, "--format", "json")), &l))
+		require.NotNil(t, l.Ledger.Difference)
+		if *l.Ledger.Difference != 0 {
+			wrong++
+			assert.Equal(t, "whimbrel", b.Contender)
 		}
 	}
 	// Each stand-in has its character.
 	assert.Equal(t, 12, passed["turnstone"])
 	assert.Equal(t, 8, passed["whimbrel"])
 	assert.Equal(t, 5, passed["sanderling"])
-	assert.Equal(t, 2, late)
+	assert.Equal(t, 10, passed["turnstone-neap"])
+	assert.Equal(t, 2, spinning, "no headway until a limit")
+	assert.Equal(t, 1, others, "one falls back to a smaller model")
+	assert.Equal(t, 4, refused)
+	assert.Equal(t, 12, wrong, "one tells its own totals wrongly")
 	// One weakens a test, one uses what it does not declare, one needs a second round: all in plain words.
 	words := map[string]string{}
 	for _, b := range bouts {
@@ -85,14 +109,42 @@ func TestQuickDemo(t *testing.T) {
 	cmd.Env = append(os.Environ(), "AGONOMETER_TEST_CLIENT=1")
 	out, err := cmd.CombinedOutput()
 	require.NoError(t, err, string(out))
-	assert.Contains(t, string(out), "3/3")
-	assert.Equal(t, 3, strings.Count(string(out), "1 of 1"), "all three pass: %s", out)
+	assert.Contains(t, string(out), "4/4")
+	assert.Equal(t, 4, strings.Count(string(out), "1 of 1"), "all four pass: %s", out)
 
 	t.Setenv("AGONOMETER_DATA", data)
 	s, err := service.Start(service.Options{Data: data, Listen: "127.0.0.1:0", Log: slog.New(slog.DiscardHandler)})
 	require.NoError(t, err)
 	defer s.Close()
 	port := filepath.Join(data, "demo")
+	// The demo's model service ended with it; the contenders' files say where it was.
+	file, err := os.ReadFile(filepath.Join(port, "contenders", "turnstone.yaml"))
+	require.NoError(t, err)
+	l, err := net.Listen("tcp", regexp.MustCompile(`127\.0\.0\.1:\d+`).FindString(string(file)))
+	require.NoError(t, err)
+	models := &http.Server{Handler: &standin.Service{Playbooks: demo.Playbooks()}}
+	go func() { _ = models.Serve(l) }()
+	defer models.Close()
+
+	// What it used, by its own prices and by others.
+	assert.Contains(t, must(t, "contest", "ledger"), "the tool reports -131328")
+	cheap := filepath.Join(t.TempDir(), "cheap.yaml")
+	require.NoError(t, os.WriteFile(cheap, []byte("price_list: cheap\ncurrency: AVM\nmodels: [{model: '*-tide', rates: {input: 1, output: 1}}]\n"), 0o644))
+	must(t, "validate", cheap, filepath.Join(port, "prices.yaml"))
+	assert.Contains(t, must(t, "contest", "standings", "--prices", cheap), "0.1507 AVM")
+	code, _, errs := run(t, "contest", "ledger", "--prices", filepath.Join(port, "quick.yaml"))
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errs, "The price list has mistakes")
+	whimbrel := strings.Split(must(t, "bout", "list", "--contender", "whimbrel", "--format", "csv"), "\n")[1][:26]
+	shown := must(t, "bout", "show", whimbrel)
+	assert.Regexp(t, `Time went to +model .*own work`, shown)
+	assert.Regexp(t, `█+ *[·▌█ ]*model`, shown)
+	assert.Contains(t, must(t, "bout", "ledger", whimbrel, "--exchanges"), "spring-tide")
+	code, _, errs = run(t, "bout", "exchange", whimbrel, "1")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errs, "The body was not kept")
+	turnstone := strings.Split(must(t, "bout", "list", "--contender", "turnstone", "--format", "csv"), "\n")[1][:26]
+	assert.Contains(t, must(t, "bout", "exchange", turnstone, "2", "--side", "request"), `"model":"spring-tide"`)
 
 	// A task is drafted from every commit; those of the Go project are part of test-long.
 	repository := filepath.Join(port, "repositories", "lampkeeper")
@@ -114,7 +166,7 @@ func TestQuickDemo(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, files, 6)
 	must(t, append([]string{"validate"}, files...)...)
-	code, _, errs := run(t, "task", "draft", "--repository", repository, "--commit", commits[1], "--out", drafts)
+	code, _, errs = run(t, "task", "draft", "--repository", repository, "--commit", commits[1], "--out", drafts)
 	assert.Equal(t, 1, code)
 	assert.Contains(t, errs, "is there already; nothing was written")
 
@@ -142,7 +194,9 @@ func TestQuickDemo(t *testing.T) {
 	assert.Contains(t, again2, "overdue")
 	assert.Contains(t, again2, "nothing has shown yet")
 
-	imported := must(t, "bout", "import", "--task", filepath.Join(port, "tasks", "ledger.md"), "--contender", "dunlin", "--patch", filepath.Join(port, "references", "ledger.patch"), "--took", "25m", "--notes", "by hand")
+	imported := must(t, "bout", "import", "--task", filepath.Join(port, "tasks", "ledger.md"), "--contender", "dunlin", "--patch", filepath.Join(port, "references", "ledger.patch"), "--took", "25m", "--notes", "by hand",
+		"--tokens", "fresh=1200,output=90", "--spent", "0.31 AVM")
+	assert.Contains(t, imported, "1,290 tokens, 0.3100 AVM (typed-in)")
 	assert.Contains(t, imported, "passed: every check passed")
 	assert.Contains(t, imported, "25 min 00 s")
 	assert.Contains(t, imported, "by hand")
@@ -152,12 +206,14 @@ func TestQuickDemo(t *testing.T) {
 		{"--task", "ledger", "--contender", "dunlin"},
 		{"--task", "ledger", "--contender", "dunlin", "--patch", "x", "--folder", "y"},
 		{"--task", "ledger", "--contender", "dunlin", "--branch", "x"},
+		{"--task", "ledger", "--contender", "dunlin", "--patch", answer, "--tokens", "many"},
+		{"--task", "ledger", "--contender", "dunlin", "--patch", answer, "--spent", "0.31"},
 	} {
 		code, _, _ := run(t, append([]string{"bout", "import"}, args...)...)
 		assert.NotZero(t, code, args)
 	}
 	again := must(t, "contest", "rejudge", "quick", "--task", "ledger")
-	assert.Contains(t, again, "3 bouts were judged more than once")
+	assert.Contains(t, again, "4 bouts were judged more than once")
 	code, _, errs = run(t, "contest", "rejudge", "--file", filepath.Join(port, "nowhere.yaml"))
 	assert.Equal(t, 1, code)
 	assert.Contains(t, errs, "name it with --file")

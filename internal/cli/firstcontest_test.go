@@ -59,8 +59,8 @@ func TestFirstContest(t *testing.T) {
 	}
 	said := all.String()
 	assert.Contains(t, said, "1 file: nothing is wrong.")
-	assert.Regexp(t, `patch +2 of 2 +100% +100% +0 +0`, said)
-	assert.Regexp(t, `eager +0 of 2 +0% +0% +2 +0`, said)
+	assert.Regexp(t, `patch +2 of 2 +100% +100% +0`, said)
+	assert.Regexp(t, `eager +0 of 2 +0% +0% +0`, said)
 	assert.Contains(t, said, "failed, check-failed (old-basin)")
 	assert.Contains(t, said, "reaches the one goal and keeps the one guard")
 	assert.Contains(t, said, "proved: 1 goal, 1 guard")

@@ -262,7 +262,11 @@ by what passed. Money is worked out now, from stored tokens, so that another pri
 				line := wholeLine(r.Contender, &r.Sheet)
 				notes := []string{string(r.Sheet.Source)}
 				if r.Reported != nil && r.Reported.Total != nil && r.Sheet.Total != nil {
-					notes = append(notes, fmt.Sprintf("it reports %+d", *r.Reported.Total-*r.Sheet.Total))
+					if d := *r.Reported.Total - *r.Sheet.Total; d != 0 {
+						notes = append(notes, fmt.Sprintf("the tool reports %+d", d))
+					} else {
+						notes = append(notes, "as the tool reports")
+					}
 				}
 				last := len(line) - 1
 				notes = append(notes, sheetNotes(&r.Sheet)...)

@@ -42,7 +42,9 @@ var scalars = map[reflect.Type]func() *jsonschema.Schema{
 	reflect.TypeFor[task.Bound]():        pattern(task.BoundPattern, "250", "0.5 x start"),
 	reflect.TypeFor[task.Figure]():       func() *jsonschema.Schema { return &jsonschema.Schema{Type: "number"} },
 	reflect.TypeFor[task.TaskSize]():     one("small", "medium", "large"),
-	reflect.TypeFor[ledger.Amount]():     pattern(ledger.AmountPattern, "3", "0.125"),
+	reflect.TypeFor[ledger.Amount](): func() *jsonschema.Schema {
+		return &jsonschema.Schema{OneOf: []*jsonschema.Schema{pattern(ledger.AmountPattern, "3", "0.125")(), {Type: "number", Minimum: "0"}}}
+	},
 	reflect.TypeFor[ledger.Currency]():   pattern(ledger.CurrencyPattern, "AVM"),
 	reflect.TypeFor[ledger.Money]():      pattern(ledger.MoneyPattern, "0.50 AVM"),
 	reflect.TypeFor[ledger.Date]():       pattern(ledger.DatePattern, "2031-03-01"),

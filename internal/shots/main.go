@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 
 	"agonometer/internal/browser"
 )
@@ -63,6 +64,19 @@ func shoot(link, out string, all bool) error {
 	}
 	contest, err := chromedp.Run(ctx, chromedp.Location())
 	if err != nil {
+		return err
+	}
+	const refused = `//a[contains(@aria-label, 'turnstone on ledger, repeat 1')]`
+	if err := take("console-time", 1280, 800, chromedp.Click(refused), chromedp.WaitVisible(`//button[text()='Time and tokens']`), chromedp.Click(`//button[text()='Time and tokens']`),
+		chromedp.WaitVisible(`table[aria-label="Exchanges"]`), chromedp.Focus(`[role="application"]`), chromedp.KeyEvent(kb.ArrowRight), chromedp.KeyEvent(kb.ArrowDown)); err != nil {
+		return err
+	}
+	if all {
+		if err := take("time-exchanges", 1280, 800, chromedp.ScrollIntoView(`table[aria-label="Exchanges"]`)); err != nil {
+			return err
+		}
+	}
+	if err := chromedp.Do(ctx, chromedp.Navigate(contest)); err != nil {
 		return err
 	}
 	const mended = `//a[contains(@aria-label, 'whimbrel on springs, repeat 1')]`

@@ -50,6 +50,9 @@ func usage(pid int) time.Duration {
 	return time.Duration(ticks) * hundredth
 }
 
+// leastWatched is for how long the machine must have been watched before a share says anything.
+const leastWatched = time.Second
+
 // pressure gathers how busy the machine is, in rounds only.
 type pressure struct {
 	mu    sync.Mutex
@@ -111,7 +114,7 @@ func (p *pressure) machine() timeline.Machine {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	m := timeline.Machine{CPUs: runtime.NumCPU(), Load: p.load}
-	if p.seen && p.time > 0 {
+	if p.seen && p.time >= leastWatched.Microseconds() {
 		share := min(1, float64(p.some)/float64(p.time))
 		m.Waiting = &share
 	}

@@ -3,6 +3,7 @@ package contest
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"strings"
@@ -73,6 +74,13 @@ func TestLoadTellsMistakes(t *testing.T) {
 	main := func(old, new string) map[string]string {
 		return map[string]string{"/c/contest.yaml": strings.Replace(goodMain, old, new, 1)}
 	}
+	both := func(a, b map[string]string) map[string]string {
+		maps.Copy(a, b)
+		return a
+	}
+	prices := func(currency string) string {
+		return "price_list: p\ncurrency: " + currency + "\nmodels: [{model: a, per_hour: 1}]\n"
+	}
 	cases := []struct {
 		name   string
 		change map[string]string
@@ -84,6 +92,15 @@ func TestLoadTellsMistakes(t *testing.T) {
 		{"no brief", task("Mend the tables.\n", ""), "found no brief"},
 		{"check reader", task("reads: go-test-json", "reads: xml"), `tasks/a.md:13: checks[1].reads: found "xml", expected exit, go-test-json, junit, tap or number`},
 		{"repair rounds", main("repeats: 2", "repeats: 2\nrepair_rounds: -1"), `contest.yaml:5: repair_rounds: found -1, expected a whole number from 0 to 20`},
+		{"a price list that is not there", main("repeats: 2", "repeats: 2\nprices: [p.yaml]"), `prices[0]: found "p.yaml" (no such file)`},
+		{"two currencies", both(main("repeats: 2", "repeats: 2\nprices: ['*.prices.yaml']"), map[string]string{"/c/a.prices.yaml": prices("AVM"), "/c/b.prices.yaml": prices("XTS")}), `b.prices.yaml:2: currency: found XTS, expected AVM`},
+		{"a limit of money without prices", main("repeats: 2", "repeats: 2\nlimits: {spend: 1 AVM}"), `limits.spend: found 1 AVM, and no price list`},
+		{"a limit in another currency", both(main("repeats: 2", "repeats: 2\nprices: [a.prices.yaml]\nlimits: {spend: 1 XTS}"), map[string]string{"/c/a.prices.yaml": prices("AVM")}), "an amount in AVM"},
+		{"a task's limit without prices", task("time: 5m", "spend: 1 AVM"), "the key prices, with price lists in AVM"},
+		{"money without a currency", main("repeats: 2", "repeats: 2\nlimits: {spend: 1}"), "an amount and a currency"},
+		{"tokens below none", main("repeats: 2", "repeats: 2\nlimits: {tokens: -1}"), "a number of tokens above 0"},
+		{"a refusal that is flagged", main("repeats: 2", "repeats: 2\non_refused: flag"), "count or void"},
+		{"another model that is counted", main("repeats: 2", "repeats: 2\non_other_model: count"), "flag or void"},
 		{"repair words", main("repeats: 2", "repeats: 2\nrepair_words: Mend it."), `contest.yaml:5: repair_words: found "Mend it.", expected words with {output} in them`},
 		{"two checks of one name", task("name: tests", "name: build"), `checks[1].name: found "build", expected a name of its own`},
 		{"no checks", task("checks:\n  - name: build\n    run: make\n  - name: tests\n    run: go test -json ./...\n    reads: go-test-json\n", "checks: []\n"), "at least one check"},
@@ -180,7 +197,7 @@ func TestBoutSeedsDiffer(t *testing.T) {
 // The checked-in schemas accept what the reader accepts.
 func TestSchemasAcceptTheDemoFiles(t *testing.T) {
 	root := filepath.Join("..", "..", "..")
-	for kind, files := range map[string]string{"contender": "demo/contenders/*.yaml", "contest": "demo/*.yaml"} {
+	for kind, files := range map[string]string{"contender": "demo/contenders/*.yaml", "contest": "demo/*[^s].yaml", "prices": "demo/prices.yaml"} {
 		schema, err := jsonschema.NewCompiler().Compile(filepath.Join(root, "docs", "schema", kind+".schema.json"))
 		require.NoError(t, err)
 		names, err := filepath.Glob(filepath.Join(root, files))
@@ -218,6 +235,7 @@ func TestKindOf(t *testing.T) {
 		"contender with mistakes": {"c.yaml", "contender: X_\nrun: 3\n", KindContender},
 		"neither":                 {"c.yaml", "colour: red\n", ""},
 		"broken":                  {"c.yaml", "[", ""},
+		"prices":                  {"p.yaml", "price_list: p\n", KindPrices},
 		"other":                   {"c.txt", goodMain, ""},
 	} {
 		assert.Equal(t, c.want, KindOf(c.file, []byte(c.text)), name)

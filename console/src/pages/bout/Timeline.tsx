@@ -28,9 +28,11 @@ const TOP = 22;
 
 const ms = (us: number) => duration(us / 1000);
 
+const exact = (us: number) => `${(us / 1000).toLocaleString('en', { maximumFractionDigits: 1 })} ms`;
+
 /** What an event was, in words, with its exact moments. */
 function words(e: TimelineEvent): string {
-  const at = e.until_us > e.at_us ? `${ms(e.at_us)} to ${ms(e.until_us)} (${ms(e.until_us - e.at_us)})` : `at ${ms(e.at_us)}`;
+  const at = e.until_us > e.at_us ? `${exact(e.at_us)} to ${exact(e.until_us)} (${exact(e.until_us - e.at_us)})` : `at ${exact(e.at_us)}`;
   const text = visible(e.text ?? '');
   switch (e.kind) {
     case 'exchange':
@@ -148,7 +150,7 @@ export function TimelineChart({ events }: { events: TimelineEvent[] }) {
           ))}
         </svg>
       </div>
-      <output aria-live="polite" className="block min-h-6 text-sm break-words">
+      <output aria-live="polite" className="mt-2 block min-h-6 text-sm break-words tabular-nums">
         {current ? words(current) : <span className="text-faint">Point at an event, or use the arrow keys, to read it.</span>}
       </output>
     </div>
