@@ -30,6 +30,7 @@ if command -v Xvfb >/dev/null && command -v xterm >/dev/null && command -v impor
   PATH=$(dirname "$bin"):$PATH
   export PATH
   shoot terminal-standings 'agonometer contest standings'
+  shoot terminal-ledger 'agonometer contest ledger; echo; agonometer bout ledger $(agonometer bout list --task ledger --contender whimbrel --format csv | tail -n 1 | cut -d, -f1)' 'agonometer contest ledger; agonometer bout ledger BOUT'
   shoot terminal-proving "cat $data/proving.txt" "agonometer task prove demo/tasks/*.md"
   bout=$("$bin" bout list --task squat --contender sanderling --format csv | grep failed | head -n 1 | cut -d, -f1)
   shoot terminal-bout "agonometer bout show $bout | head -n 44"

@@ -27,6 +27,10 @@ type Spent struct {
 	AtLeast bool
 }
 
+// maxExchanges is how many exchanges a bout may have: far more than any work
+// needs, and few enough to be kept.
+const maxExchanges = 20_000
+
 // meterPort is the port of the meter in a network that has nothing else.
 const meterPort = 7411
 
@@ -39,7 +43,6 @@ type observer struct {
 
 	mu        sync.Mutex
 	exchanges []*meter.Exchange // not told yet
-	all       []ledger.Exchange
 	events    []timeline.Event
 	spent     Spent
 	reason    verdict.Reason
@@ -76,7 +79,7 @@ func (s *Session) observe() error {
 		}
 	}
 	o.line, err = s.e.Meter.Open(meter.Options{Upstream: up, CAFile: ca, Reading: m.Reading(), Pacer: s.e.pacer(s.job.Contender), Keep: int64(m.KeepBodies),
-		Secrets: drive.Secrets(s.job.Contender), Began: o.began, Ended: o.ended, Pacing: o.pacing})
+		Secrets: drive.Secrets(s.job.Contender), Most: maxExchanges, Began: o.began, Ended: o.ended, Pacing: o.pacing})
 	if err != nil {
 		return &drive.MissingError{What: err.Error()}
 	}
@@ -124,6 +127,12 @@ func (o *observer) end(reason verdict.Reason, detail string) {
 func (o *observer) endLocked(reason verdict.Reason, detail string) {
 	if o.reason == "" {
 		o.reason, o.detail = reason, detail
+		at := o.watch.At(time.Now())
+		text := string(reason)
+		if detail != "" {
+			text += ": " + detail
+		}
+		o.watch.Add(timeline.Event{Kind: timeline.Limit, At: at, Until: at, Text: text})
 		close(o.stop)
 	}
 }
@@ -180,20 +189,38 @@ func (o *observer) ended(x *meter.Exchange) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	o.exchanges = append(o.exchanges, x)
-	o.all = append(o.all, x.Ledger())
-	sheet := ledger.Of(o.all, o.s.job.Prices)
-	o.spent = Spent{Tokens: sheet.Total, Money: sheet.Money, AtLeast: sheet.AtLeast}
+	o.spend(ledger.Of([]ledger.Exchange{x.Ledger()}, o.s.job.Prices))
+	sheet := &o.spent
 	limits := o.s.job.Limits
 	switch {
 	case x.Refused && o.s.job.VoidRefused:
 		o.endLocked(verdict.Refused, e.Text)
 	case o.s.job.VoidOtherModel && !o.s.job.Contender.Expects.Allows(x.Read.Model):
 		o.endLocked(verdict.OtherModel, x.Read.Model)
-	case limits.Tokens > 0 && sheet.Total != nil && *sheet.Total >= int64(limits.Tokens):
-		o.endLocked(verdict.TokenLimit, fmt.Sprintf("%d of %d tokens", *sheet.Total, limits.Tokens))
+	case limits.Tokens > 0 && sheet.Tokens != nil && *sheet.Tokens >= int64(limits.Tokens):
+		o.endLocked(verdict.TokenLimit, fmt.Sprintf("%d of %d tokens", *sheet.Tokens, limits.Tokens))
 	case limits.Spend != nil && sheet.Money != nil && sheet.Money.Amount.GreaterThanOrEqual(limits.Spend.Amount):
 		o.endLocked(verdict.SpendLimit, sheet.Money.String()+" of "+limits.Spend.String())
 	}
+}
+
+// spend adds what an exchange used; the lock is held.
+func (o *observer) spend(one ledger.Sheet) {
+	if one.Total != nil {
+		sum := *one.Total
+		if o.spent.Tokens != nil {
+			sum += *o.spent.Tokens
+		}
+		o.spent.Tokens = &sum
+	}
+	if one.Money != nil {
+		sum := *one.Money
+		if o.spent.Money != nil {
+			sum = sum.Plus(*o.spent.Money)
+		}
+		o.spent.Money = &sum
+	}
+	o.spent.AtLeast = o.spent.AtLeast || one.AtLeast
 }
 
 // why is the reason for which the contender was stopped; "" where it ended by itself.

@@ -83,14 +83,14 @@ func (a *app) contestCommand() *cobra.Command {
 			return a.standings(d)
 		}}))
 
-	watch := &cobra.Command{Use: "watch [CONTEST]", Short: "Follow a contest until it ends", Args: cobra.MaximumNArgs(1),
+	watch := a.withPrices(&cobra.Command{Use: "watch [CONTEST]", Short: "Follow a contest until it ends", Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, d, err := a.contest(cmd.Context(), args)
 			if err != nil {
 				return err
 			}
 			return a.watch(cmd.Context(), c, d)
-		}}
+		}})
 
 	stop := &cobra.Command{Use: "stop CONTEST", Short: "Stop a contest; what has not ended is void", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -194,7 +194,7 @@ service; nothing is started when anything in them is wrong. It first says what w
 	cmd.Flags().BoolVar(&watch, "watch", false, "follow it until it ends")
 	cmd.Flags().BoolVar(&prove, "prove", false, "first prove the tasks that are not proved, and start only when all are")
 	cmd.Flags().Int64Var(&seed, "seed", 0, "use this seed instead of the file's")
-	return a.withFormat(cmd)
+	return a.withPrices(a.withFormat(cmd))
 }
 
 func (a *app) plan(p api.Plan) {

@@ -127,7 +127,7 @@ func TestQuickDemo(t *testing.T) {
 	defer models.Close()
 
 	// What it used, by its own prices and by others.
-	assert.Contains(t, must(t, "contest", "ledger"), "the tool reports -131328")
+	assert.Contains(t, must(t, "contest", "ledger"), "the tool reports -131,328")
 	cheap := filepath.Join(t.TempDir(), "cheap.yaml")
 	require.NoError(t, os.WriteFile(cheap, []byte("price_list: cheap\ncurrency: AVM\nmodels: [{model: '*-tide', rates: {input: 1, output: 1}}]\n"), 0o644))
 	must(t, "validate", cheap, filepath.Join(port, "prices.yaml"))

@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -55,6 +56,14 @@ func moneyCell(m *ledger.Money, atLeast bool) cell {
 		c.shown = "at least " + c.shown
 	}
 	return c
+}
+
+// signed shows a difference with its sign.
+func signed(n int64) string {
+	if n > 0 {
+		return "+" + humanize.Comma(n)
+	}
+	return humanize.Comma(n)
 }
 
 // usedWords says what a bout used, and where that is from.
@@ -149,6 +158,24 @@ difference. Money is worked out now, from stored tokens; another price list may 
 	return cmd
 }
 
+// filled leaves out, of a table for people, the columns in which nothing stands.
+func (a *app) filled(columns []column, lines [][]cell) ([]column, [][]cell) {
+	if a.format != formatTable {
+		return columns, lines
+	}
+	columns = slices.Clone(columns)
+	for i := len(columns) - 1; i >= 0; i-- {
+		if slices.ContainsFunc(lines, func(l []cell) bool { return l[i].shown != absent && l[i].shown != "" }) {
+			continue
+		}
+		columns = slices.Delete(columns, i, i+1)
+		for j := range lines {
+			lines[j] = slices.Delete(lines[j], i, i+1)
+		}
+	}
+	return columns, lines
+}
+
 func (a *app) boutSheet(l api.BoutLedger) error {
 	var lines [][]cell
 	for i := range l.Ledger.Rounds {
@@ -172,13 +199,14 @@ func (a *app) boutSheet(l api.BoutLedger) error {
 		if d := l.Ledger.Difference; d != nil && beside.Source == ledger.Reported {
 			words := "as metered"
 			if *d != 0 {
-				words = fmt.Sprintf("%+d tokens against the meter", *d)
+				words = signed(*d) + " tokens against the meter"
 			}
 			line[len(line)-1] = plain(words)
 		}
 		lines = append(lines, line)
 	}
-	if err := a.rows(a.format, l, sheetColumns, lines, ""); err != nil {
+	columns, lines := a.filled(sheetColumns, lines)
+	if err := a.rows(a.format, l, columns, lines, ""); err != nil {
 		return err
 	}
 	if a.format == formatTable {
@@ -263,13 +291,15 @@ by what passed. Money is worked out now, from stored tokens, so that another pri
 				notes := []string{string(r.Sheet.Source)}
 				if r.Reported != nil && r.Reported.Total != nil && r.Sheet.Total != nil {
 					if d := *r.Reported.Total - *r.Sheet.Total; d != 0 {
-						notes = append(notes, fmt.Sprintf("the tool reports %+d", d))
-					} else {
-						notes = append(notes, "as the tool reports")
+						notes = append(notes, "the tool reports "+signed(d))
 					}
 				}
 				last := len(line) - 1
-				notes = append(notes, sheetNotes(&r.Sheet)...)
+				for _, n := range sheetNotes(&r.Sheet) {
+					if !strings.HasPrefix(n, "largest prompt") { // that is of one bout
+						notes = append(notes, n)
+					}
+				}
 				per := number(nil)
 				if r.TokensPerLine != nil {
 					per = cell{shown: fmt.Sprintf("%.0f", *r.TokensPerLine), plain: strconv.FormatFloat(*r.TokensPerLine, 'g', -1, 64)}
@@ -280,6 +310,7 @@ by what passed. Money is worked out now, from stored tokens, so that another pri
 			columns := append(append([]column{}, sheetColumns[:8]...), column{head: "Money", right: true}, column{head: "Per passed", right: true, key: "money_per_passed"},
 				column{head: "Per line", right: true, key: "tokens_per_line"}, column{head: "Passed", right: true}, column{head: "Notes"})
 			columns[0] = column{head: "Contender"}
+			columns, lines = a.filled(columns, lines)
 			if err := a.rows(a.format, l, columns, lines, "No contenders."); err != nil {
 				return err
 			}
@@ -308,6 +339,7 @@ var lanes = []lane{
 	{"output", []timeline.Kind{timeline.Output}, text.FgHiBlack},
 	{"cpu", []timeline.Kind{timeline.Busy}, text.FgHiBlack},
 	{"waits", []timeline.Kind{timeline.Refused, timeline.Backoff, timeline.Paced, timeline.Asked}, text.FgYellow},
+	{"limit", []timeline.Kind{timeline.Limit}, text.FgRed},
 	{"checks", []timeline.Kind{timeline.Check}, text.FgMagenta},
 }
 
@@ -376,7 +408,7 @@ func drawTimeline(events []timeline.Event, color bool) []string {
 func (a *app) timingFacts(b api.BoutDetail, events []timeline.Event) [][2]string {
 	facts := [][2]string{{"Used", usedWords(b.Used)}}
 	if d := b.Ledger.Difference; d != nil && *d != 0 {
-		facts = append(facts, [2]string{"", fmt.Sprintf("the tool itself reports %s tokens: %+d", humanize.Comma(*b.Ledger.Reported.Total), *d)})
+		facts = append(facts, [2]string{"", fmt.Sprintf("the tool itself reports %s tokens: %s", humanize.Comma(*b.Ledger.Reported.Total), signed(*d))})
 		facts[1][0] = "Reported"
 	}
 	for _, m := range b.Ledger.Lines {

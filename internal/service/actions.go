@@ -8,7 +8,9 @@ import (
 	"errors"
 	"fmt"
 	"math/big"
+	"net"
 	"net/http"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -430,7 +432,7 @@ func (s *Server) needs(c *contender.Contender) []api.Finding {
 // contenderFindings tells what a contender needs, and asks its program for its
 // version, in a bout's surroundings and with nothing in them.
 func (s *Server) contenderFindings(ctx context.Context, c *contender.Contender) []api.Finding {
-	out := s.needs(c)
+	out := append(s.needs(c), s.modelFindings(ctx, c)...)
 	program, err := drive.Program(c, s.engine.Path)
 	if err != nil {
 		return out
@@ -447,6 +449,40 @@ func (s *Server) contenderFindings(ctx context.Context, c *contender.Contender) 
 		out = append(out, api.Finding{Level: "ok", What: "version", Detail: "it starts, and does not tell its version (--version)"})
 	default:
 		out = append(out, api.Finding{Level: "ok", What: "version", Detail: version})
+	}
+	return out
+}
+
+// modelFindings says whether a contender's model service answers, and whether
+// its network can be closed here.
+func (s *Server) modelFindings(ctx context.Context, c *contender.Contender) []api.Finding {
+	var out []api.Finding
+	if m := c.Meter; m != nil {
+		u, err := url.Parse(m.Upstream)
+		if err != nil {
+			return out
+		}
+		host := u.Host
+		if u.Port() == "" {
+			host = net.JoinHostPort(u.Hostname(), map[string]string{"http": "80", "https": "443"}[u.Scheme])
+		}
+		dialer := net.Dialer{Timeout: 3 * time.Second}
+		if conn, err := dialer.DialContext(ctx, "tcp", host); err != nil {
+			out = append(out, api.Finding{Level: "warning", What: "model service", Detail: err.Error(), Remedy: "start it, or mend meter.upstream; through a proxy it may be reachable all the same"})
+		} else {
+			conn.Close()
+			out = append(out, api.Finding{Level: "ok", What: "model service", Detail: host + " answers; the tool is told to go through the meter"})
+		}
+	} else {
+		out = append(out, api.Finding{Level: "warning", What: "meter", Detail: "its tokens are not counted", Remedy: "name its model service under 'meter': see docs/metering.md"})
+	}
+	switch open := c.Network != contender.MeterOnly; {
+	case open:
+		out = append(out, api.Finding{Level: "ok", What: "network", Detail: "open: what it looks up is not known"})
+	case !s.engine.Capability.CutsNetwork:
+		out = append(out, api.Finding{Level: "warning", What: "network", Detail: "meter-only cannot be had on this machine; it stays open", Remedy: "allow network namespaces"})
+	default:
+		out = append(out, api.Finding{Level: "ok", What: "network", Detail: "meter-only: nothing but its model service can be reached"})
 	}
 	return out
 }

@@ -205,3 +205,41 @@ func TestConsoleShowsTheJudgement(t *testing.T) {
 		assert.NotContains(t, said, "Content Security Policy")
 	}
 }
+
+// A bout's time and tokens: the timeline by keyboard, what was used, every exchange.
+func TestConsoleShowsTimeAndTokens(t *testing.T) {
+	m := newTides(t)
+	m.refuse = 1
+	p := newPort(t, "prices: [prices.yaml]\n", map[string]string{"asks": m.asks("asks", "  keep_bodies: 1KiB\nexpects: {models: [{model: spring}]}\n", `
+ask '{"model":"spring"}'
+ask '{"model":"spring","tokens":1000,"out":10,"cached":400}'
+ask '{"model":"spring","as":"<b>neap</b>","tokens":60,"out":4}'
+echo on > lamp.txt`), "alone": "echo on > lamp.txt"})
+	price(t, p)
+	s, c := start(t, t.TempDir())
+	d := finish(t, c, begin(t, c, p))
+	ctx, complaints, _ := newBrowser(t)
+	require.NoError(t, chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800), chromedp.Navigate(s.SignInLink()), chromedp.WaitVisible(`main table`),
+		chromedp.Navigate(s.URL()+"/contests/"+d.ID), chromedp.WaitVisible(`section[aria-label="Standings"]`)))
+	standings := text(t, ctx, `section[aria-label="Standings"]`)
+	assert.Contains(t, standings, "1,074")
+	assert.Contains(t, standings, "0%", "its one try was refused")
+	assert.Contains(t, standings, "token counts are of different sources")
+	assert.Contains(t, text(t, ctx, `section[aria-label="Bouts"]`), "other model")
+
+	require.NoError(t, chromedp.Do(ctx, chromedp.Navigate(s.URL()+"/bouts/"+only(t, d, "asks").ID+"?show=time"), chromedp.WaitVisible(`table[aria-label="Exchanges"]`),
+		chromedp.Focus(`[role="application"]`), chromedp.KeyEvent(kb.ArrowRight)))
+	assert.Contains(t, text(t, ctx, "output"), "Exchange 2 with spring, 1,010 tokens")
+	require.NoError(t, chromedp.Do(ctx, chromedp.KeyEvent(kb.ArrowDown)))
+	assert.Contains(t, text(t, ctx, "output"), "First edit of lamp.txt, at ")
+	panel := text(t, ctx, `[role="tabpanel"][data-state="active"]`)
+	for _, want := range []string{"Where ", "another model replied: <b>neap</b>, 1 exchange", "refused, own-allowance, rate_limit: too many requests per minute", "0.002070 AVM", "no price for <b>neap</b>"} {
+		assert.Contains(t, panel, want)
+	}
+	assert.Contains(t, text(t, ctx, `section[aria-label="Facts"]`), "open: what the tool looked up is not known")
+	require.NoError(t, chromedp.Do(ctx, chromedp.Navigate(s.URL()+"/bouts/"+only(t, d, "alone").ID+"?show=time"), chromedp.WaitVisible(`[role="application"]`)))
+	assert.Contains(t, text(t, ctx, `[role="tabpanel"][data-state="active"]`), "What it used is not known")
+	for _, said := range complaints() {
+		assert.NotContains(t, said, "Content Security Policy")
+	}
+}

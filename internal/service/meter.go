@@ -88,23 +88,21 @@ func when(b *store.Bout) time.Time {
 	return b.CreatedAt
 }
 
-func (a *account) entries(b *store.Bout) ([]ledger.Exchange, []string) {
+func (a *account) entries(b *store.Bout) []ledger.Exchange {
 	rows := a.exchanges[b.ID]
-	out, efforts := make([]ledger.Exchange, len(rows)), make([]string, len(rows))
+	out := make([]ledger.Exchange, len(rows))
 	for i := range rows {
-		out[i], efforts[i] = rows[i].Ledger(), rows[i].EffortAsked
+		out[i] = rows[i].Ledger()
 	}
-	return out, efforts
+	return out
 }
 
 func (a *account) ledger(b *store.Bout) ledger.Ledger {
-	entries, _ := a.entries(b)
-	return ledger.Best(entries, b.Reported, b.Typed, when(b), a.prices)
+	return ledger.Best(a.entries(b), b.Reported, b.Typed, when(b), a.prices)
 }
 
 func (a *account) departures(b *store.Bout) []ledger.Departure {
-	entries, efforts := a.entries(b)
-	return a.expects[b.Contender].Departures(entries, efforts)
+	return a.expects[b.Contender].Departures(a.entries(b))
 }
 
 func (a *account) used(sheet *ledger.Sheet) api.Used {
@@ -336,7 +334,7 @@ func (a *account) contest(row *store.Contest, contenders []store.ContestContende
 				continue
 			}
 			one.Bouts++
-			x, _ := a.entries(b)
+			x := a.entries(b)
 			entries = append(entries, x...)
 			if r := b.Reported; !r.Empty() {
 				told.Tokens = told.Tokens.Plus(r.Tokens)

@@ -301,8 +301,7 @@ func (s *Server) detail(ctx context.Context, id, prices string) (*api.ContestDet
 		Standings: standingsOf(row, contenders, tasks, bouts, a), LastEventID: last}
 	var all []ledger.Exchange
 	for i := range bouts {
-		x, _ := a.entries(&bouts[i])
-		all = append(all, x...)
+		all = append(all, a.entries(&bouts[i])...)
 	}
 	whole := ledger.Of(all, a.prices)
 	out.Used = a.used(&whole)

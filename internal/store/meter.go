@@ -62,7 +62,7 @@ func (x *Exchange) Tokens() ledger.Tokens {
 // Ledger is the exchange as the ledger sees it.
 func (x *Exchange) Ledger() ledger.Exchange {
 	return ledger.Exchange{Bout: x.BoutID, Round: x.Round, At: x.BeganAt, TookMS: (x.UntilUS - x.AtUS) / 1000, Asked: x.ModelAsked, Replied: x.Model, Tokens: x.Tokens(),
-		Wanting: x.Wanting, Partial: x.Partial, Refused: x.Refused}
+		EffortAsked: x.EffortAsked, Effort: x.Effort, Wanting: x.Wanting, Partial: x.Partial, Refused: x.Refused}
 }
 
 // timelineRow is an event as it is stored.

@@ -100,6 +100,8 @@ type Options struct {
 	Reading *wire.Reading
 	// Pacer, where it is not nil, makes exchanges wait.
 	Pacer *Pacer
+	// Most is how many exchanges the line relays; 0 for any number.
+	Most int
 	// Keep is how much of each body is kept, in bytes; 0 for nothing.
 	Keep int64
 	// Secrets are struck out of everything that is recorded, beside the keys that
@@ -325,6 +327,11 @@ func (l *Line) serve(w http.ResponseWriter, r *http.Request, rest string) {
 	if l.closed {
 		l.mu.Unlock()
 		http.Error(w, "the bout has ended", http.StatusGone)
+		return
+	}
+	if l.opt.Most > 0 && l.number >= l.opt.Most {
+		l.mu.Unlock()
+		http.Error(w, "this bout has had all the exchanges that one may have", http.StatusForbidden)
 		return
 	}
 	l.number++

@@ -575,6 +575,15 @@ func TestPacing(t *testing.T) {
 	began := make(chan *Exchange, 1)
 	m := meter(t)
 	shared := &Pacer{Requests: 1}
+	short, r := line(t, m, service.URL, func(o *Options) { o.Most = 1 })
+	for _, want := range []int{200, 403} {
+		resp, err := http.Post(short.URL(), "application/json", strings.NewReader("{}"))
+		require.NoError(t, err)
+		resp.Body.Close()
+		assert.Equal(t, want, resp.StatusCode)
+	}
+	r.last(t, short)
+	assert.Len(t, r.all, 1, "a flood is not recorded")
 	l, r := line(t, m, service.URL, func(o *Options) { o.Pacer, o.Began = shared, func(x *Exchange) { began <- x } })
 	resp, err := http.Post(l.URL(), "application/json", strings.NewReader("{}"))
 	require.NoError(t, err)

@@ -130,6 +130,13 @@ const leastBusy = 20 * time.Millisecond
 
 func (w *Watch) look(now time.Time, used time.Duration) {
 	w.files.look()
+	if w.note(now, used) {
+		w.opt.Stop()
+	}
+}
+
+// note takes what a look has found, and tells whether it has been quiet for too long.
+func (w *Watch) note(now time.Time, used time.Duration) (tooQuiet bool) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	at := w.At(now)
@@ -145,10 +152,9 @@ func (w *Watch) look(now time.Time, used time.Duration) {
 	if w.open > 0 {
 		w.active = at
 	}
-	if w.opt.Quiet > 0 && !w.stopped && at-w.active >= timeline.Us(w.opt.Quiet) {
-		w.stopped = true
-		w.opt.Stop()
-	}
+	tooQuiet = w.opt.Quiet > 0 && !w.stopped && at-w.active >= timeline.Us(w.opt.Quiet)
+	w.stopped = w.stopped || tooQuiet
+	return tooQuiet
 }
 
 // Add takes an event from elsewhere.

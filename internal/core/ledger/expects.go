@@ -69,10 +69,10 @@ const OtherModel = "another model replied"
 
 // Departures compares what was asked for and what replied with what was
 // expected. An exchange that nobody answered tells nothing of a model.
-func (e *Expects) Departures(exchanges []Exchange, efforts []string) []Departure {
+func (e *Expects) Departures(exchanges []Exchange) []Departure {
 	out := []Departure{}
 	if e == nil {
-		return out
+		e = &Expects{}
 	}
 	byModel := map[string]*Departure{}
 	var all int64
@@ -102,13 +102,21 @@ func (e *Expects) Departures(exchanges []Exchange, efforts []string) []Departure
 		out = append(out, *d)
 	}
 	byEffort := map[string]*Departure{}
-	for i := range efforts {
-		if i < len(exchanges) && e.Effort != "" && efforts[i] != "" && efforts[i] != e.Effort {
-			note(byEffort, efforts[i], &exchanges[i]).Effort = efforts[i]
+	for i := range exchanges {
+		x := &exchanges[i]
+		wanted := e.Effort
+		if wanted == "" {
+			wanted = x.EffortAsked
+		}
+		for _, used := range []string{x.EffortAsked, x.Effort} { // what was asked for, what the service says
+			if used != "" && used != wanted {
+				note(byEffort, "effort "+used+" instead of "+wanted, x).Effort = used
+				break
+			}
 		}
 	}
-	for name, d := range byEffort {
-		d.Words = fmt.Sprintf("effort %s instead of %s in %s", name, e.Effort, exchangesWord(d.Exchanges))
+	for words, d := range byEffort {
+		d.Words = words + " in " + exchangesWord(d.Exchanges)
 		out = append(out, *d)
 	}
 	sort.Slice(out, func(i, j int) bool { return out[i].Words < out[j].Words })

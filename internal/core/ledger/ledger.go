@@ -31,7 +31,10 @@ type Exchange struct {
 	TookMS int64
 	// Asked and Replied are models; either may be "".
 	Asked, Replied string
-	Tokens         Tokens
+	// EffortAsked is the effort that was asked for, Effort the one that the service
+	// says it used; either may be "".
+	EffortAsked, Effort string
+	Tokens              Tokens
 	// Wanting is set for an exchange that should have had counts and did not, or
 	// not all: what it used is not known.
 	Wanting bool

@@ -178,15 +178,17 @@ func TestDepartures(t *testing.T) {
 	e := &Expects{Models: []ExpectedModel{{Model: "spring"}, {Model: "neap-*", AtMost: &part}}, Effort: "high"}
 	all := []Exchange{
 		{At: after, Replied: "spring", Tokens: Tokens{Fresh: n(60)}}, {At: before, Replied: "ebb", Tokens: Tokens{Fresh: n(10)}},
-		{At: after, Replied: "neap-small", Tokens: Tokens{Fresh: n(30)}}, {At: after, Asked: "full", Refused: true},
+		{At: after, Replied: "neap-small", Tokens: Tokens{Fresh: n(30)}, EffortAsked: "low", Effort: "low"}, {At: after, Asked: "full", Refused: true},
+		{At: after, EffortAsked: "high", Effort: "medium"},
 	}
 	var words []string
-	for _, d := range e.Departures(all, []string{"high", "", "low", ""}) {
+	for _, d := range e.Departures(all) {
 		words = append(words, d.Words)
 	}
-	assert.Equal(t, []string{"another model replied: ebb, 1 exchange, 10% of the tokens", "effort low instead of high in 1 exchange",
+	assert.Equal(t, []string{"another model replied: ebb, 1 exchange, 10% of the tokens", "effort low instead of high in 1 exchange", "effort medium instead of high in 1 exchange",
 		"neap-small replied more than its 20%: 1 exchange, 30% of the tokens"}, words)
-	assert.Empty(t, (*Expects)(nil).Departures(all, nil))
+	assert.Equal(t, "effort medium instead of high in 1 exchange", (*Expects)(nil).Departures(all)[0].Words, "another effort than asked is told without any file")
+	assert.Len(t, (*Expects)(nil).Departures(all), 1)
 	assert.True(t, e.Allows("neap-large"))
 	assert.False(t, e.Allows("ebb"))
 	var p Percent

@@ -18,6 +18,7 @@ const LANES: Lane[] = [
   { name: 'Output', kinds: ['output'], className: 'fill-faint' },
   { name: 'CPU', kinds: ['busy'], className: 'fill-faint' },
   { name: 'Waits', kinds: ['refused', 'backoff', 'paced', 'asked'], className: 'fill-lamp' },
+  { name: 'Limit', kinds: ['limit'], className: 'fill-bad' },
   { name: 'Checks', kinds: ['check'], className: 'fill-open' },
 ];
 
@@ -150,6 +151,13 @@ export function TimelineChart({ events }: { events: TimelineEvent[] }) {
           ))}
         </svg>
       </div>
+      {events
+        .filter((e) => e.kind === 'cut')
+        .map((e) => (
+          <p key={e.text} className="text-sm text-lamp">
+            {count(e.count ?? 0, 'later event')} of the kind {e.text} were not kept.
+          </p>
+        ))}
       <output aria-live="polite" className="mt-2 block min-h-6 text-sm break-words tabular-nums">
         {current ? words(current) : <span className="text-faint">Point at an event, or use the arrow keys, to read it.</span>}
       </output>

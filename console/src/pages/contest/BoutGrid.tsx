@@ -7,7 +7,8 @@ import { money, tokens } from '../../lib/ledger';
 
 function words(b: Bout): string {
   if (!b.verdict) return b.doing ? `${b.state}, ${b.doing}` : b.state;
-  return b.verdict.outcome === 'passed' ? 'passed' : `${b.verdict.outcome}, ${reason(b.verdict.reason, b.verdict.check)}`;
+  const verdict = b.verdict.outcome === 'passed' ? 'passed' : `${b.verdict.outcome}, ${reason(b.verdict.reason, b.verdict.check)}`;
+  return b.first_edit_ms === null ? verdict : `${verdict}; first edit after ${duration(b.first_edit_ms)}`;
 }
 
 function marks(b: Bout): string[] {
