@@ -137,11 +137,7 @@ func (a *app) boutLedger() *cobra.Command {
 reported (by the tool itself), typed-in (by a person). Where a figure was metered, the tool's own stands beside it with the
 difference. Money is worked out now, from stored tokens; another price list may be given.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			id, err := boutID(cmd.Context(), c, args[0])
+			c, id, err := a.bout(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
@@ -511,11 +507,7 @@ func (a *app) boutExchange() *cobra.Command {
 			if err != nil || side != "request" && side != "reply" {
 				return usageError{fmt.Errorf("expected the number of an exchange (see: agonometer bout ledger BOUT --exchanges), and --side request or reply")}
 			}
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			id, err := boutID(cmd.Context(), c, args[0])
+			c, id, err := a.bout(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"strconv"
 	"strings"
@@ -250,6 +251,16 @@ func boutNotes(b api.Bout) string {
 	return strings.Join(notes, "; ")
 }
 
+// bout opens the service and finds a bout by its id, or the end of one.
+func (a *app) bout(ctx context.Context, given string) (*client.Client, string, error) {
+	c, err := a.client()
+	if err != nil {
+		return nil, "", err
+	}
+	id, err := boutID(ctx, c, given)
+	return c, id, err
+}
+
 func (a *app) boutCommand() *cobra.Command {
 	var filter client.BoutFilter
 	list := a.withPrices(a.withFormat(&cobra.Command{Use: "list", Short: "List bouts, of all contests or of one", Args: cobra.NoArgs,
@@ -284,11 +295,7 @@ func (a *app) boutCommand() *cobra.Command {
 	show := a.withPrices(a.withFormat(&cobra.Command{Use: "show BOUT", Short: "Show a bout: facts, verdict and checks", Args: cobra.ExactArgs(1),
 		Long: "Show a bout: its facts, its verdict in words, and how each check ended.\nBOUT is an id, or the end of one (at least four characters).",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			id, err := boutID(cmd.Context(), c, args[0])
+			c, id, err := a.bout(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
@@ -309,11 +316,7 @@ func (a *app) boutCommand() *cobra.Command {
 	diff := &cobra.Command{Use: "diff BOUT", Short: "Print a bout's captured change as git applies it", Args: cobra.ExactArgs(1),
 		Long: "Print a bout's captured change as git applies it. In a terminal control characters are made visible;\nin a pipe the bytes are exact, so that `agonometer bout diff BOUT | git apply` works.",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			id, err := boutID(cmd.Context(), c, args[0])
+			c, id, err := a.bout(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
@@ -341,11 +344,7 @@ func (a *app) boutCommand() *cobra.Command {
 	var check string
 	log := &cobra.Command{Use: "log BOUT", Short: "Print what the tool printed, or a check", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			id, err := boutID(cmd.Context(), c, args[0])
+			c, id, err := a.bout(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
@@ -364,11 +363,7 @@ func (a *app) boutCommand() *cobra.Command {
 
 	stop := &cobra.Command{Use: "stop BOUT", Short: "Stop a bout; it is void and not run again", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			id, err := boutID(cmd.Context(), c, args[0])
+			c, id, err := a.bout(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}

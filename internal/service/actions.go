@@ -141,13 +141,25 @@ func (s *Server) plan(ctx context.Context, c *contest.Contest) (*api.Plan, error
 		plan.Remarks = append(plan.Remarks, "nothing has shown yet that these tasks are fair: "+strings.Join(unproved, ", ")+"; prove them with: agonometer task prove FILE, or contest start --prove")
 	}
 	plan.LongestMS /= int64(c.AtOnce)
+	var unmetered []string
 	for _, con := range c.Contenders {
 		plan.Contenders = append(plan.Contenders, string(con.Contender))
-		for _, f := range s.needs(con) {
-			if f.Level == "missing" {
+		for _, f := range append(s.needs(con), s.modelFindings(ctx, con)...) {
+			switch {
+			case f.What == "meter":
+				unmetered = append(unmetered, string(con.Contender))
+			case f.What == "model service" && f.Level != "ok":
+				plan.Remarks = append(plan.Remarks, string(con.Contender)+": its model service does not answer: "+f.Detail)
+			case f.Level == "missing", f.What == "network" && f.Level != "ok":
 				plan.Remarks = append(plan.Remarks, string(con.Contender)+": "+f.Detail)
 			}
 		}
+	}
+	if l := c.File.Limits; len(unmetered) > 0 && (l.Tokens > 0 || l.Spend != nil) {
+		plan.Remarks = append(plan.Remarks, "limits of tokens and spend cannot hold for "+strings.Join(unmetered, ", ")+": no meter")
+	}
+	if len(unmetered) < len(c.Contenders) && len(c.PriceLists.Lists) == 0 {
+		plan.Remarks = append(plan.Remarks, "no price list is named (prices), so there will be tokens and no money")
 	}
 	if !plan.Confined {
 		plan.Remarks = append(plan.Remarks, "bouts run unconfined here ("+s.engine.Capability.Why+")")

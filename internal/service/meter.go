@@ -288,33 +288,12 @@ func (s *Server) getBody(c *gin.Context) {
 }
 
 func (s *Server) getContestLedger(c *gin.Context) {
-	ctx, id := c.Request.Context(), c.Param("id")
-	row, err := s.store.Contest(ctx, id)
+	g, err := s.gather(c.Request.Context(), c.Param("id"), c.Query("prices"))
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
-	contenders, err := s.store.Contenders(ctx, id)
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	bouts, err := s.store.Bouts(ctx, store.BoutFilter{ContestID: id})
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	a, err := s.account(ctx, row, contenders, c.Query("prices"))
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	tasks, err := s.store.Tasks(ctx, id)
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	c.JSON(http.StatusOK, a.contest(row, contenders, bouts, standingsOf(row, contenders, tasks, bouts, a)))
+	c.JSON(http.StatusOK, g.account.contest(g.row, g.contenders, g.bouts, standingsOf(g.row, g.contenders, g.tasks, g.bouts, g.account)))
 }
 
 // contest adds up what the bouts of a contest used, by contender.

@@ -194,6 +194,9 @@ func TestLimitsOfUse(t *testing.T) {
 	p := newPort(t, "prices: [prices.yaml]\nlimits: {tokens: 350, time: 20s}\n", map[string]string{"spender": s.asks("spender", "", work), "quiet": "sleep 30"})
 	price(t, p)
 	_, c := start(t, t.TempDir())
+	plan, err := c.PlanContest(t.Context(), p.bundle(), nil)
+	require.NoError(t, err)
+	assert.Contains(t, strings.Join(plan.Remarks, "\n"), "cannot hold for quiet: no meter")
 	p.files["contest.yaml"] = strings.Replace(p.files["contest.yaml"], "limits: {tokens: 350,", "limits: {tokens: 350, quiet: 1s,", 1)
 	d := finish(t, c, begin(t, c, p))
 	b := show(t, c, only(t, d, "spender"))
@@ -214,7 +217,7 @@ func TestLimitsOfUse(t *testing.T) {
 	assert.Nil(t, d.Standings.Rows[0].PerPassed, "nothing passed: there is no money per passed bout")
 
 	p.files["contest.yaml"] = strings.Replace(p.files["contest.yaml"], "prices: [prices.yaml]\n", "", 1)
-	_, err := c.StartContest(t.Context(), p.bundle(), nil)
+	_, err = c.StartContest(t.Context(), p.bundle(), nil)
 	assert.ErrorContains(t, err, "no price list", "a limit of money without prices cannot be kept")
 }
 
@@ -334,4 +337,28 @@ func TestTypedIn(t *testing.T) {
 	*in.Tokens.Fresh = -1
 	_, err = c.ImportBout(t.Context(), in)
 	assert.ErrorContains(t, err, "The tokens cannot be")
+}
+
+// Waits that the contender's own pace asks for are on the timeline, and are not its time.
+func TestPacedBouts(t *testing.T) {
+	s := newTides(t)
+	p := newPort(t, "limits: {time: 1s}\n", map[string]string{"paced": s.asks("paced", "  pace: {requests_per_minute: 1}\n",
+		`ask '{"model":"spring","tokens":9,"out":1}'; (ask '{"model":"spring"}' > /dev/null) & sleep 2.5; echo on > lamp.txt`)})
+	_, c := start(t, t.TempDir())
+	d := finish(t, c, begin(t, c, p))
+	b := show(t, c, only(t, d, "paced"))
+	assert.Equal(t, verdict.Passed, b.Verdict.Outcome, "it worked for less than its second: %+v", b.Verdict)
+	assert.Greater(t, *b.ElapsedMS, int64(2000))
+	assert.Greater(t, b.Timing.Parts.Refused, timeline.Us(2*time.Second))
+	tl, err := c.Timeline(t.Context(), b.ID)
+	require.NoError(t, err)
+	paced := 0
+	for _, e := range tl.Events {
+		if e.Kind == timeline.Paced {
+			paced++
+		}
+	}
+	assert.Equal(t, 1, paced)
+	assert.Greater(t, *d.Standings.Rows[0].Availability.WaitedMS, int64(2000))
+	assert.Len(t, s.asked, 1, "the second was never sent")
 }

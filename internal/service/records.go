@@ -259,20 +259,45 @@ func (s *Server) listContests(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
+// gathered are all the records of a contest.
+type gathered struct {
+	row        *store.Contest
+	tasks      []store.ContestTask
+	contenders []store.ContestContender
+	bouts      []store.Bout
+	account    *account
+}
+
+func (s *Server) gather(ctx context.Context, id, prices string) (*gathered, error) {
+	var g gathered
+	var err error
+	if g.row, err = s.store.Contest(ctx, id); err != nil {
+		return nil, err
+	}
+	if g.tasks, err = s.store.Tasks(ctx, id); err != nil {
+		return nil, err
+	}
+	if g.contenders, err = s.store.Contenders(ctx, id); err != nil {
+		return nil, err
+	}
+	if g.bouts, err = s.store.Bouts(ctx, store.BoutFilter{ContestID: id}); err != nil {
+		return nil, err
+	}
+	g.account, err = s.account(ctx, g.row, g.contenders, prices)
+	return &g, err
+}
+
 func (s *Server) detail(ctx context.Context, id, prices string) (*api.ContestDetail, error) {
 	// The event id comes first: what happens while the rest is read is told again, not missed.
 	last, err := s.store.LastEvent(ctx, id)
 	if err != nil {
 		return nil, err
 	}
-	row, err := s.store.Contest(ctx, id)
+	g, err := s.gather(ctx, id, prices)
 	if err != nil {
 		return nil, err
 	}
-	tasks, err := s.store.Tasks(ctx, id)
-	if err != nil {
-		return nil, err
-	}
+	row, tasks, contenders, bouts, a := g.row, g.tasks, g.contenders, g.bouts, g.account
 	for i := range tasks { // what was proved since, in this very version, is fair too
 		if tasks[i].Proved == store.ProvedYes {
 			continue
@@ -284,18 +309,6 @@ func (s *Server) detail(ctx context.Context, id, prices string) (*api.ContestDet
 		if known == store.ProvedYes {
 			tasks[i].Proved, tasks[i].ProvingID = known, proving.ID
 		}
-	}
-	contenders, err := s.store.Contenders(ctx, id)
-	if err != nil {
-		return nil, err
-	}
-	bouts, err := s.store.Bouts(ctx, store.BoutFilter{ContestID: id})
-	if err != nil {
-		return nil, err
-	}
-	a, err := s.account(ctx, row, contenders, prices)
-	if err != nil {
-		return nil, err
 	}
 	out := &api.ContestDetail{Contest: contestOf(row, bouts), File: row.Path, Tasks: []api.Task{}, Contenders: []api.Contender{}, Bouts: boutsOf(bouts, a),
 		Standings: standingsOf(row, contenders, tasks, bouts, a), LastEventID: last}

@@ -110,6 +110,9 @@ func (s *Store) Happened(ctx context.Context, b *Bout, events []timeline.Event, 
 				return err
 			}
 		}
+		if len(exchanges) == 0 {
+			return nil // the feed tells of what was used; the rest is read from the timeline
+		}
 		told := map[string]any{"task": b.Task, "contender": b.Contender, "repeat": b.Repeat, "happened": len(events) + len(exchanges)}
 		if spent.Tokens != nil {
 			told["tokens"], told["at_least"] = *spent.Tokens, spent.AtLeast

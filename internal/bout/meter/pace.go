@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"agonometer/internal/bout/workspace"
+	"agonometer/internal/core/wire"
 )
 
 // Pacer makes exchanges wait so that a contender stays below a number of requests
@@ -135,15 +136,4 @@ func strike(s string, secrets []string) string {
 }
 
 // clean makes one short line of what somebody else wrote.
-func clean(s string) string {
-	s = strings.Map(func(c rune) rune {
-		if c < ' ' || c == 0x7f {
-			return ' '
-		}
-		return c
-	}, strings.ToValidUTF8(s, "\ufffd"))
-	if len(s) > 300 {
-		s = strings.ToValidUTF8(s[:300], "") + "…"
-	}
-	return s
-}
+func clean(s string) string { return wire.OneLine(s, 300) }

@@ -70,7 +70,7 @@ func (f *files) begin() {
 		} else {
 			f.watcher, f.watched, f.done, f.marked = w, 0, make(chan struct{}), make(chan struct{}, 1)
 			f.add(".", false)
-			if f.mark, err = os.MkdirTemp("", "agonometer-watch-"); err != nil || w.Add(f.mark) != nil {
+			if f.mark, err = os.MkdirTemp(filepath.Dir(f.root), "watch-"); err != nil || w.Add(f.mark) != nil {
 				f.scanning = true
 			}
 			if f.scanning { // it did not go: too many folders, or too few watches

@@ -18,10 +18,12 @@ const (
 	tick  = timeline.Reach // the CPU and quiet
 	batch = 2 * tick       // what was seen is told
 	// together is how close two edits of one file, or two pieces of output, are
-	// taken for one.
+	// taken for one; a burst of output is cut after burst, CPU use after stretch.
 	together = 100 * time.Millisecond
+	burst    = time.Second
+	stretch  = 5 * time.Second
 	// maxEvents is how many events of a kind are kept of a bout.
-	maxEvents = 5_000
+	maxEvents = 20_000
 )
 
 // Options are what a Watch needs to know.
@@ -57,9 +59,10 @@ type Watch struct {
 	last    map[string]int64 // of each file the moment of its last edit that was taken
 	counts  map[timeline.Kind]int
 	cut     map[timeline.Kind]int64
-	output  timeline.Event
-	active  int64 // the last moment at which something was seen
-	open    int   // exchanges under way, and waits
+	output  timeline.Event // the burst that is being gathered
+	busy    timeline.Event // the CPU use that is being gathered
+	active  int64          // the last moment at which something was seen
+	open    int            // exchanges under way, and waits
 	stopped bool
 	machine pressure
 
@@ -91,7 +94,7 @@ func (w *Watch) Begin(round int, at time.Time) {
 		w.clock = at
 	}
 	w.round, w.from = round, w.At(at)
-	w.active, w.output = w.from, timeline.Event{}
+	w.active, w.output, w.busy = w.from, timeline.Event{}, timeline.Event{}
 	w.mu.Unlock()
 	w.machine.begin()
 	w.quit, w.done = make(chan struct{}), make(chan struct{})
@@ -142,12 +145,15 @@ func (w *Watch) note(now time.Time, used time.Duration) (tooQuiet bool) {
 	at := w.At(now)
 	if used >= leastBusy {
 		from := max(w.from, at-timeline.Us(tick))
-		if n := len(w.events); n > 0 && w.events[n-1].Kind == timeline.Busy && w.events[n-1].Until >= from-timeline.Us(tick)/2 && w.events[n-1].Round == w.round {
-			w.events[n-1].Until, w.events[n-1].Count = at, w.events[n-1].Count+timeline.Us(used)
+		if w.busy.Kind != "" && w.busy.Until >= from-timeline.Us(tick)/2 && at-w.busy.At <= timeline.Us(stretch) {
+			w.busy.Until, w.busy.Count = at, w.busy.Count+timeline.Us(used)
 		} else {
-			w.add(timeline.Event{Kind: timeline.Busy, At: from, Until: at, Count: timeline.Us(used)})
+			w.endGathered(&w.busy)
+			w.busy = timeline.Event{Kind: timeline.Busy, At: from, Until: at, Count: timeline.Us(used), Round: w.round}
 		}
 		w.active = at
+	} else {
+		w.endGathered(&w.busy)
 	}
 	if w.open > 0 {
 		w.active = at
@@ -200,20 +206,20 @@ func (o outputs) Write(p []byte) (int, error) {
 	defer o.w.mu.Unlock()
 	at := o.w.At(time.Now())
 	o.w.active = at
-	if e := &o.w.output; e.Kind != "" && at-e.At <= timeline.Us(together) {
+	if e := &o.w.output; e.Kind != "" && at-e.Until <= timeline.Us(together) && at-e.At <= timeline.Us(burst) {
 		e.Until, e.Count = at, e.Count+int64(len(p))
 		return len(p), nil
 	}
-	o.w.endOutput()
+	o.w.endGathered(&o.w.output)
 	o.w.output = timeline.Event{Kind: timeline.Output, At: at, Until: at, Count: int64(len(p)), Round: o.w.round}
 	return len(p), nil
 }
 
-// endOutput takes the burst of output that is being gathered; the lock is held.
-func (w *Watch) endOutput() {
-	if w.output.Kind != "" {
-		w.add(w.output)
-		w.output = timeline.Event{}
+// endGathered takes an event that was being gathered; the lock is held.
+func (w *Watch) endGathered(e *timeline.Event) {
+	if e.Kind != "" {
+		w.add(*e)
+		*e = timeline.Event{}
 	}
 }
 
@@ -254,7 +260,8 @@ func (w *Watch) EndRound(at time.Time) {
 	w.files.end()
 	w.machine.end()
 	w.mu.Lock()
-	w.endOutput()
+	w.endGathered(&w.output)
+	w.endGathered(&w.busy)
 	w.mu.Unlock()
 	w.Add(timeline.Event{Kind: timeline.Round, At: w.from, Until: max(w.from, w.At(at))})
 }
@@ -302,26 +309,11 @@ func (w *Watch) Scanned() bool { return w.files.scanning }
 
 func (w *Watch) flush() {
 	w.mu.Lock()
-	var keep []timeline.Event
 	out := w.events
-	// A span of CPU use that may still grow stays.
-	if n := len(out); n > 0 && out[n-1].Kind == timeline.Busy && w.running() {
-		keep = append(keep, out[n-1])
-		out = out[:n-1]
-	}
-	w.events = keep
+	w.events = nil
 	w.mu.Unlock()
 	if len(out) > 0 {
 		w.opt.Sink(out)
-	}
-}
-
-func (w *Watch) running() bool {
-	select {
-	case <-w.quit:
-		return false
-	default:
-		return true
 	}
 }
 

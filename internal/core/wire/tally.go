@@ -48,16 +48,19 @@ func (r *Request) Asked() Asked { return r.asked }
 // maxShort is how much of a name or a cause is kept, in bytes.
 const maxShort = 200
 
-// short makes one line of what somebody else wrote, without control characters.
-func short(s string) string {
+func short(s string) string { return OneLine(s, maxShort) }
+
+// OneLine makes one line, of at most so many bytes, of what somebody else wrote:
+// control characters become spaces, what is no UTF-8 is replaced, and a cut is shown.
+func OneLine(s string, most int) string {
 	s = strings.Map(func(c rune) rune {
 		if c < ' ' || c == 0x7f {
 			return ' '
 		}
 		return c
 	}, strings.ToValidUTF8(s, "\ufffd"))
-	if len(s) > maxShort {
-		s = strings.ToValidUTF8(s[:maxShort], "") + "…"
+	if len(s) > most {
+		s = strings.ToValidUTF8(s[:most], "") + "…"
 	}
 	return s
 }

@@ -56,17 +56,41 @@ function words(e: TimelineEvent): string {
       return `Check ${text} ${e.ok ? 'went well' : 'did not go well'}, ${at}`;
     case 'limit':
       return `Stopped at ${text}, ${at}`;
+    case 'several':
+      return `${text}, ${at}`;
     default:
       return `${e.kind} ${text}, ${at}`;
   }
+}
+
+// How many events of a lane are drawn one by one; of more, those that are closer than a point are drawn as one.
+const MANY = 600;
+
+function thinned(events: TimelineEvent[], end: number): TimelineEvent[] {
+  if (events.length <= MANY) return events;
+  const out: TimelineEvent[] = [];
+  let joined = 0;
+  for (const e of events) {
+    const last = out.at(-1);
+    if (last && e.at_us - last.until_us < end / MANY) {
+      joined += 1;
+      out[out.length - 1] = { ...last, until_us: Math.max(last.until_us, e.until_us), kind: 'several', text: `${joined + 1} events of the kind ${e.kind}` };
+    } else {
+      joined = 0;
+      out.push(e);
+    }
+  }
+  return out;
 }
 
 /** Events on one time axis, a lane for each kind; every one can be reached with the arrow keys. */
 export function TimelineChart({ events }: { events: TimelineEvent[] }) {
   const [chosen, setChosen] = useState<{ lane: number; at: number } | null>(null);
   const { lanes, end, rounds } = useMemo(() => {
-    const by = LANES.map((l) => ({ ...l, events: events.filter((e) => l.kinds.includes(e.kind)).sort((a, b) => a.at_us - b.at_us) })).filter((l) => l.events.length > 0);
-    return { lanes: by, end: Math.max(1, ...events.map((e) => e.until_us)), rounds: events.filter((e) => e.kind === 'round') };
+    const last = events.reduce((most, e) => Math.max(most, e.until_us), 1);
+    const of = (kinds: string[]) => thinned(events.filter((e) => kinds.includes(e.kind)).sort((a, b) => a.at_us - b.at_us), last);
+    const by = LANES.map((l) => ({ ...l, events: of(l.kinds) })).filter((l) => l.events.length > 0);
+    return { lanes: by, end: last, rounds: events.filter((e) => e.kind === 'round') };
   }, [events]);
   if (lanes.length === 0) return <p className="p-3 text-faint">Nothing was seen.</p>;
   const x = scaleLinear([0, end], [LEFT, WIDTH - 8]);
