@@ -77,7 +77,7 @@ func (f *files) begin() {
 				_ = w.Close()
 				f.watcher = nil
 			} else {
-				go f.listen(w, f.done) // ends with end
+				go f.listen(w, f.done, f.mark, f.marked) // ends when the watcher is closed, in end
 			}
 		}
 	}
@@ -134,7 +134,7 @@ func (f *files) add(dir string, tell bool) {
 	})
 }
 
-func (f *files) listen(w *fsnotify.Watcher, done chan struct{}) {
+func (f *files) listen(w *fsnotify.Watcher, done chan struct{}, mark string, marked chan struct{}) {
 	defer close(done)
 	for {
 		select {
@@ -142,27 +142,29 @@ func (f *files) listen(w *fsnotify.Watcher, done chan struct{}) {
 			if !ok {
 				return
 			}
-			f.event(e)
+			if filepath.Dir(e.Name) != mark {
+				f.event(w, e)
+				continue
+			}
+			select {
+			case marked <- struct{}{}:
+			default:
+			}
 		case _, ok := <-w.Errors:
 			if !ok {
 				return
 			}
 			f.mu.Lock()
-			f.next = time.Time{} // something was missed: the next look scans
-			f.scan()
+			if f.watcher == w { // something was missed
+				f.scan()
+			}
 			f.mu.Unlock()
 		}
 	}
 }
 
-func (f *files) event(e fsnotify.Event) {
-	if filepath.Dir(e.Name) == f.mark {
-		select {
-		case f.marked <- struct{}{}:
-		default:
-		}
-		return
-	}
+// event takes what a watcher says, as long as it is the present one.
+func (f *files) event(w *fsnotify.Watcher, e fsnotify.Event) {
 	name, err := filepath.Rel(f.root, e.Name)
 	if err != nil || !e.Has(fsnotify.Create) && !e.Has(fsnotify.Write) && !e.Has(fsnotify.Remove) && !e.Has(fsnotify.Rename) {
 		return
@@ -173,7 +175,7 @@ func (f *files) event(e fsnotify.Event) {
 	}
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	if f.skip[name] {
+	if f.skip[name] || f.watcher != w {
 		return
 	}
 	st, err := os.Lstat(e.Name)
@@ -237,7 +239,6 @@ func (f *files) stamps() map[string]stamp {
 func (f *files) end() {
 	f.mu.Lock()
 	w, done := f.watcher, f.done
-	f.watcher = nil
 	if f.scanning {
 		f.scan()
 	}
@@ -253,9 +254,12 @@ func (f *files) end() {
 		}
 		t.Stop()
 	}
-	_ = w.Close()
-	<-done
+	f.mu.Lock()
+	f.watcher = nil // what comes from now on is not the contender's
+	f.mu.Unlock()
 	_ = os.RemoveAll(f.mark)
+	// The kernel takes its time to give all watches back; nobody has to wait for it.
+	go func() { _ = w.Close(); <-done }()
 }
 
 func (f *files) close() {
