@@ -307,7 +307,7 @@ func (r *rounds) record(ctx context.Context, session *bout.Session, w *bout.Work
 	if err != nil {
 		return nil, err
 	}
-	row := &store.Round{Limit: w.Limit, Reported: w.Reported, Number: number, Stage: stage, Kind: kind, ElapsedMS: &ms, ExitCode: &code, Signal: w.Result.Signal, TimedOut: w.Result.TimedOut,
+	row := &store.Round{Limit: w.Limit, LimitDetail: w.LimitDetail, Reported: w.Reported, Number: number, Stage: stage, Kind: kind, ElapsedMS: &ms, ExitCode: &code, Signal: w.Result.Signal, TimedOut: w.Result.TimedOut,
 		ResultTree: cap.Tree, LogCut: w.LogCut, Footprint: r.s.footprint(r.b.ID, cap.Shown), Step: r.s.footprint(r.b.ID, w.Step)}
 	for into, data := range map[*store.Digest][]byte{&row.Words: []byte(words), &row.Diff: cap.Diff, &row.Shown: cap.Shown, &row.Log: w.Log, &row.Answer: w.Answer} {
 		d, err := r.s.store.Put(data)
@@ -420,7 +420,7 @@ func (r *rounds) judgeStored(ctx context.Context) error {
 // judge judges one stored round and adds it to the judgement.
 func (r *rounds) judge(ctx context.Context, row *store.Round) (*bout.Judged, verdict.Verdict, error) {
 	stage, base := r.stage(row.Stage), &r.bases[row.Stage]
-	facts := verdict.Facts{Limit: row.Limit, Changed: row.Diff != "", EndedInError: row.ExitCode != nil && *row.ExitCode != 0 && row.Limit == "",
+	facts := verdict.Facts{Limit: row.Limit, LimitDetail: row.LimitDetail, Changed: row.Diff != "", EndedInError: row.ExitCode != nil && *row.ExitCode != 0 && row.Limit == "",
 		Question: r.job.Task.Kind == task.Question, Strict: r.job.Task.Protect == task.Strict}
 	out := store.RoundJudgement{Round: row.Number, Stage: row.Stage}
 	var judged *bout.Judged

@@ -202,6 +202,7 @@ func TestLimitsOfUse(t *testing.T) {
 	b := show(t, c, only(t, d, "spender"))
 	assert.Equal(t, verdict.TokenLimit, b.Verdict.Reason)
 	assert.Equal(t, int64(400), *b.Ledger.Total, "stopped within one exchange")
+	assert.Equal(t, "400 of 350 tokens; what it had reached: check lit failed", b.Verdict.Detail)
 	quiet := show(t, c, only(t, d, "quiet"))
 	assert.Equal(t, verdict.QuietLimit, quiet.Verdict.Reason)
 	assert.Less(t, *quiet.ElapsedMS, int64(10_000))

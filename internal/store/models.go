@@ -240,6 +240,8 @@ type Round struct {
 	Footprint  *patch.Footprint `gorm:"serializer:json"`
 	// Limit is the limit at which the round was stopped; empty for none.
 	Limit verdict.Reason
+	// LimitDetail says in words how far it was.
+	LimitDetail string
 	// Reported is what the tool says this round used.
 	Reported *ledger.Told `gorm:"serializer:json"`
 	// Step is the size of what this round alone changed.

@@ -114,6 +114,8 @@ type Facts struct {
 	VoidDetail string
 	// Limit is the limit at which the tool was stopped; empty for none.
 	Limit Reason
+	// LimitDetail says in words how far it was, where there is more to say.
+	LimitDetail string
 	// EndedInError is set when the tool ended by itself with an exit status other than 0, or by a signal.
 	EndedInError bool
 	// Changed tells whether the captured diff is not empty.
@@ -187,6 +189,11 @@ func Of(f Facts) Verdict {
 	switch {
 	case f.Limit != "":
 		v.Reason, v.Detail = f.Limit, reached(f)
+		if f.LimitDetail != "" && v.Detail != "" {
+			v.Detail = f.LimitDetail + "; " + v.Detail
+		} else if f.LimitDetail != "" {
+			v.Detail = f.LimitDetail
+		}
 		return v
 	case !f.Changed && !f.Question && f.EndedInError:
 		return Verdict{Outcome: Failed, Reason: ToolCrashed}

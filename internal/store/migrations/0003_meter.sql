@@ -13,6 +13,7 @@ ALTER TABLE bouts ADD COLUMN not_before DATETIME;
 UPDATE bouts SET "limit" = 'time-limit' WHERE timed_out = 1;
 
 ALTER TABLE rounds ADD COLUMN "limit" TEXT NOT NULL DEFAULT '';
+ALTER TABLE rounds ADD COLUMN limit_detail TEXT NOT NULL DEFAULT '';
 ALTER TABLE rounds ADD COLUMN reported TEXT;
 UPDATE rounds SET "limit" = 'time-limit' WHERE timed_out = 1;
 
