@@ -34,9 +34,10 @@ type files struct {
 	marked chan struct{}
 	// skip are folders that were there before the contender and hold nothing of
 	// the start: what was installed, what was built.
-	skip map[string]bool
-	was  map[string]stamp
-	next time.Time
+	skip  map[string]bool
+	was   map[string]stamp
+	next  time.Time
+	since time.Time // when the round began
 }
 
 // stamp is by what a scan sees that a file has changed.
@@ -63,6 +64,7 @@ func (f *files) begin() {
 	if f.was == nil {
 		f.survey()
 	}
+	f.since = time.Now()
 	if !f.scanning {
 		w, err := fsnotify.NewBufferedWatcher(4096)
 		if err != nil {
@@ -155,8 +157,8 @@ func (f *files) listen(w *fsnotify.Watcher, done chan struct{}, mark string, mar
 				return
 			}
 			f.mu.Lock()
-			if f.watcher == w { // something was missed
-				f.scan()
+			if f.watcher == w {
+				f.catchUp()
 			}
 			f.mu.Unlock()
 		}
@@ -189,6 +191,22 @@ func (f *files) event(w *fsnotify.Watcher, e fsnotify.Event) {
 		return // a folder that went: its files are told of by themselves
 	}
 	f.told(name, f.known[name])
+}
+
+// catchUp makes good for what was missed because too much happened at once: files
+// that were written since the round began are told of, and new folders watched.
+// What went away meanwhile is not known. The lock is held.
+func (f *files) catchUp() {
+	if f.watcher != nil {
+		f.watched = 0
+		f.add(".", false)
+	}
+	f.walk(".", func(name string, d fs.DirEntry) bool {
+		if st, err := d.Info(); err == nil && !d.IsDir() && !st.ModTime().Before(f.since) {
+			f.told(name, f.known[name])
+		}
+		return true
+	})
 }
 
 // scanEvery is how often a workspace that cannot be watched is scanned.

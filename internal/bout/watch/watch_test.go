@@ -160,3 +160,19 @@ func TestWatchesRunOut(t *testing.T) {
 	assert.True(t, w.Scanned())
 	assert.Equal(t, "tides.go*", strings.Join(s.texts(timeline.Edit), " "))
 }
+
+// Where the kernel had to leave something out, what was written is found all the same.
+func TestWhatWasMissedIsCaughtUp(t *testing.T) {
+	dir := tree(t)
+	var told []string
+	f := newFiles(dir, []string{"tides.go", "berths/list.go"}, false, func(name string, known bool) { told = append(told, fmt.Sprint(name, known)) })
+	f.survey()
+	f.since = time.Now()
+	require.NoError(t, os.Chtimes(filepath.Join(dir, "berths/list.go"), time.Time{}, f.since.Add(-time.Second)))
+	require.NoError(t, os.Chtimes(filepath.Join(dir, "tides.go"), time.Time{}, f.since.Add(time.Second)))
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "new"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "new/a.go"), nil, 0o644))
+	require.NoError(t, os.Chtimes(filepath.Join(dir, "new/a.go"), time.Time{}, f.since.Add(time.Second)))
+	f.catchUp()
+	assert.ElementsMatch(t, []string{"tides.gotrue", "new/a.gofalse"}, told)
+}
