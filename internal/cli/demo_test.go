@@ -34,7 +34,7 @@ func TestDemoOnce(t *testing.T) {
 	cmd.Env = append(os.Environ(), "AGONOMETER_TEST_CLIENT=1")
 	out, err := cmd.CombinedOutput()
 	require.NoError(t, err, string(out))
-	assert.Contains(t, string(out), "36/36")
+	assert.Contains(t, string(out), "48/48")
 
 	t.Setenv("AGONOMETER_DATA", data)
 	s, err := service.Start(service.Options{Data: data, Listen: "127.0.0.1:0", Log: slog.New(slog.DiscardHandler)})
