@@ -66,6 +66,9 @@ func TestDemoOnce(t *testing.T) {
 		}
 		var l api.BoutLedger
 		require.NoError(t, json.Unmarshal([]byte(must(t, "bout", "ledger", b.ID, "--format", "json")), &l))
+		if b.Limit != "" {
+			continue // what the tool did not hear the end of is not in its report
+		}
 		require.NotNil(t, l.Ledger.Difference)
 		if *l.Ledger.Difference != 0 {
 			wrong++

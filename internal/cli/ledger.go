@@ -284,7 +284,10 @@ by what passed. Money is worked out now, from stored tokens, so that another pri
 			for i := range l.Rows {
 				r := &l.Rows[i]
 				line := wholeLine(r.Contender, &r.Sheet)
-				notes := []string{string(r.Sheet.Source)}
+				var notes []string
+				if r.Sheet.Source != ledger.Metered {
+					notes = append(notes, string(r.Sheet.Source))
+				}
 				if r.Reported != nil && r.Reported.Total != nil && r.Sheet.Total != nil {
 					if d := *r.Reported.Total - *r.Sheet.Total; d != 0 {
 						notes = append(notes, "the tool reports "+signed(d))
@@ -311,7 +314,7 @@ by what passed. Money is worked out now, from stored tokens, so that another pri
 				return err
 			}
 			if a.format == formatTable {
-				fmt.Fprintln(a.out, "\nPer passed: all money divided by the bouts that passed. Per line: tokens for each line added or removed.")
+				fmt.Fprintln(a.out, "\nMetered, where the notes say nothing else. Per passed: all money divided by the bouts that passed. Per line: tokens for each line added or removed.")
 				if len(l.PriceLists) == 0 {
 					fmt.Fprintln(a.out, "Note: there is no price list, so there is no money; name one with --prices FILE, or in the contest's file.")
 				} else {
