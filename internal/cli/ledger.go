@@ -371,10 +371,10 @@ func drawTimeline(events []timeline.Event, color bool) []string {
 				continue
 			}
 			n++
-			at := func(us int64) int { return int(min(laneWidth-1, us*laneWidth/max(1, end))) }
+			at := func(us int64) int { return max(0, min(laneWidth-1, int(float64(us)/float64(end)*laneWidth))) }
 			dots[at(e.At)] = true
 			for c := at(e.At); c <= at(e.Until); c++ {
-				from, to := int64(c)*end/laneWidth, int64(c+1)*end/laneWidth
+				from, to := int64(c)*(end/laneWidth), int64(c+1)*(end/laneWidth)
 				covered[c] += max(0, min(to, e.Until)-max(from, e.At))
 			}
 		}

@@ -36,10 +36,12 @@ type tides struct {
 	mu     sync.Mutex
 	asked  []string
 	refuse int // how many requests are refused before one is taken
+	// hanging hears of each request that is never answered.
+	hanging chan struct{}
 }
 
 func newTides(t *testing.T) *tides {
-	s := &tides{}
+	s := &tides{hanging: make(chan struct{}, 8)}
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		var in struct {
 			Model, As           string
@@ -59,6 +61,7 @@ func newTides(t *testing.T) *tides {
 			w.WriteHeader(http.StatusTooManyRequests)
 			fmt.Fprint(w, `{"error":{"type":"rate_limit","message":"too many requests per minute"}}`)
 		case in.Hang:
+			s.hanging <- struct{}{}
 			<-r.Context().Done()
 		default:
 			if in.As == "" {
@@ -309,6 +312,7 @@ func TestWhatAStoppedBoutUsed(t *testing.T) {
 	_, c := start(t, t.TempDir())
 	d := begin(t, c, p)
 	until(t, c, d, func(e api.Event) bool { return e.Kind == "happened" && e.Tokens != nil })
+	<-s.hanging
 	require.NoError(t, c.StopBout(t.Context(), only(t, d, "hangs").ID))
 	d = finish(t, c, d)
 	b := show(t, c, only(t, d, "hangs"))

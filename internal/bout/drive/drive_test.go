@@ -106,6 +106,24 @@ func TestCarry(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o600), st.Mode().Perm())
 
+	// Placeholders are filled in where that is asked for, in text alone, and the mode stays.
+	write(t, filepath.Join(dir, "tool.conf"), "at = {meter_url}/v1\nseed = {seed}\nother = {unknown}\n", 0o600)
+	write(t, filepath.Join(dir, "conf.d", "bytes"), "{meter_url}\xff", 0o644)
+	write(t, filepath.Join(dir, "conf.d", "sub", "more"), "{meter_url}", 0o644)
+	values := map[contender.Placeholder]string{contender.MeterURL: "http://127.0.0.1:7/abc", contender.Seed: "9"}
+	c.Carry = []contender.Carry{{From: "tool.conf", Fill: true}, {From: "conf.d", Fill: true}, {From: "tool.conf", To: "as-it-is"}}
+	require.NoError(t, Carry(c, home, workspace.CopyOptions{}, values))
+	assert.Equal(t, "at = http://127.0.0.1:7/abc/v1\nseed = 9\nother = {unknown}\n", read("tool.conf"))
+	assert.Equal(t, "{meter_url}\xff", read("conf.d/bytes"))
+	assert.Equal(t, "http://127.0.0.1:7/abc", read("conf.d/sub/more"))
+	assert.Contains(t, read("as-it-is"), "{meter_url}")
+	st, err = os.Stat(filepath.Join(home, "tool.conf"))
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o600), st.Mode().Perm())
+	source, err := os.ReadFile(filepath.Join(dir, "tool.conf"))
+	require.NoError(t, err)
+	assert.Contains(t, string(source), "{meter_url}", "what is carried stays as it is")
+
 	c.Carry = []contender.Carry{{From: "~/nowhere"}}
 	var missing *MissingError
 	assert.ErrorAs(t, Carry(c, home, workspace.CopyOptions{}, nil), &missing)

@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"agonometer/internal/core/ledger"
 	"agonometer/internal/core/patch"
 	"agonometer/internal/core/verdict"
 )
@@ -63,4 +64,68 @@ func TestMedian(t *testing.T) {
 	in := []float64{3, 1, 2}
 	Median(in)
 	assert.Equal(t, []float64{3, 1, 2}, in)
+}
+
+func used(source ledger.Source, tokens int64, money string, atLeast bool) ledger.Sheet {
+	s := ledger.Sheet{Source: source, Total: &tokens, AtLeast: atLeast, MoneyAtLeast: atLeast}
+	if money != "" {
+		s.Money = &ledger.Money{}
+		if err := s.Money.ParseScalar(money); err != nil {
+			panic(err)
+		}
+	}
+	return s
+}
+
+// Everything that was spent counts, whatever came of it; what was not there to
+// be had is a figure of its own.
+func TestMoneyAndAvailability(t *testing.T) {
+	ms := func(n int64) *int64 { return &n }
+	one := func(name string, o verdict.Outcome, u ledger.Sheet, change func(*Bout)) Bout {
+		b := bout(name, o, 1000, 1)
+		b.Used = u
+		if change != nil {
+			change(&b)
+		}
+		return b
+	}
+	bouts := []Bout{
+		one("knot", verdict.Passed, used(ledger.Metered, 100, "0.10 AVM", false), func(b *Bout) { b.FirstEditMS, b.WaitedMS = ms(40), ms(5) }),
+		one("knot", verdict.Passed, used(ledger.Metered, 300, "0.30 AVM", false), func(b *Bout) { b.FirstEditMS, b.Refused, b.WaitedMS = ms(80), true, ms(700) }),
+		one("knot", verdict.Failed, used(ledger.Metered, 200, "0.20 AVM", false), func(b *Bout) { b.Late = true }),
+		one("knot", verdict.Void, used(ledger.Metered, 50, "0.05 AVM", false), func(b *Bout) { b.Replaced, b.Refused = true, true }),
+		one("ruff", verdict.Passed, used(ledger.Metered, 10, "", true), nil),
+		one("ruff", verdict.Passed, used(ledger.Reported, 20, "0.02 AVM", false), nil),
+		one("dunlin", verdict.Failed, used(ledger.Metered, 10, "0.01 AVM", true), nil),
+		{Contender: "stint", Outcome: verdict.Passed},
+	}
+	rows := map[string]Row{}
+	for _, r := range Table([]string{"knot", "ruff", "dunlin", "stint"}, nil, bouts) {
+		rows[r.Contender] = r
+	}
+	knot := rows["knot"]
+	assert.Equal(t, 3, knot.Done, "what was replaced is no bout of its own")
+	assert.Equal(t, "0.65 AVM", knot.Spent.String())
+	assert.Equal(t, "0.325 AVM", knot.PerPassed.String())
+	assert.False(t, knot.SpentAtLeast)
+	assert.Equal(t, 200.0, *knot.MedianTokens)
+	assert.Equal(t, 60.0, *knot.MedianFirstEditMS)
+	assert.InDelta(t, 600.0/33, *knot.TokensPerLine, 1e-9)
+	assert.Equal(t, ledger.Metered, knot.Source)
+	a := knot.Availability
+	assert.Equal(t, []int{4, 2, 1, 1}, []int{a.Tries, a.Refused, a.Void, a.Late})
+	assert.Equal(t, 0.25, *a.Share, "a bout that was refused and void counts once")
+	assert.Equal(t, int64(705), *a.WaitedMS)
+
+	assert.Equal(t, Mixed, rows["ruff"].Source, "not to be ranked unawares")
+	assert.True(t, rows["ruff"].TokensAtLeast)
+	assert.True(t, rows["ruff"].SpentAtLeast, "one bout has no price")
+	assert.Nil(t, rows["dunlin"].PerPassed, "nothing passed")
+	assert.True(t, rows["dunlin"].SpentAtLeast)
+	stint := rows["stint"]
+	assert.Equal(t, ledger.NotKnown, stint.Source)
+	assert.Nil(t, stint.MedianTokens)
+	assert.Nil(t, stint.Spent)
+	assert.Nil(t, stint.Availability.WaitedMS, "what was not seen is absent")
+	assert.Equal(t, 1.0, *stint.Availability.Share)
 }
