@@ -631,7 +631,7 @@ func moment(flag, s string) (*time.Time, error) {
 func (a *app) contestRejudge() *cobra.Command {
 	var tasks []string
 	var file string
-	cmd := a.withFormat(&cobra.Command{Use: "rejudge [CONTEST]", Short: "Judge a contest's stored changes again, with the present task files; no tool is run", Args: cobra.MaximumNArgs(1),
+	cmd := a.withPrices(a.withFormat(&cobra.Command{Use: "rejudge [CONTEST]", Short: "Judge a contest's stored changes again, with the present task files; no tool is run", Args: cobra.MaximumNArgs(1),
 		Long: `Judge what a contest's bouts brought again, from the stored changes and with the task files as they are now. No tool is run.
 The old judgements stay; standings use the newest, and bout show tells all.
 
@@ -685,7 +685,7 @@ The task files are those that the contest's file names, on this machine; --file 
 				}
 			}
 			return a.standings(end)
-		}})
+		}}))
 	cmd.Flags().StringSliceVar(&tasks, "task", nil, "only bouts on this task; may be given more than once")
 	cmd.Flags().StringVar(&file, "file", "", "the contest file whose tasks are used; default: the one that the contest was started with")
 	return cmd

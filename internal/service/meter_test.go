@@ -248,6 +248,7 @@ func TestRefusedBouts(t *testing.T) {
 	assert.Equal(t, 2, voids)
 	a := d.Standings.Rows[0].Availability
 	assert.Equal(t, []int{3, 2, 2, 0}, []int{a.Tries, a.Refused, a.Void, a.Late})
+	assert.Contains(t, strings.Join(d.Standings.Notes, "\n"), "asks: of 3 tries 2 refused, 2 void")
 	assert.InDelta(t, 1.0/3, *a.Share, 1e-9, "a perfect score on the days when it was there does not help")
 
 	s.refuse = 99

@@ -148,6 +148,7 @@ func standingsOf(c *store.Contest, contenders []store.ContestContender, tasks []
 	}
 	out.Rows = standings.Table(names, planned, facts)
 	out.Notes = append(out.Notes, sourceNotes(out.Rows)...)
+	out.Notes = append(out.Notes, availabilityNotes(out.Rows)...)
 	var unproved, changed []string
 	for _, t := range tasks {
 		switch t.Proved {
@@ -217,6 +218,40 @@ func sourceNotes(rows []standings.Row) []string {
 		parts = append(parts, k+" ("+strings.Join(by[k], ", ")+")")
 	}
 	return []string{"token counts are of different sources and cannot be ranked against each other: " + strings.Join(parts, "; ")}
+}
+
+// availabilityNotes say of each contender whose tries came to nothing for what
+// was not its skill how often, and how much waiting that added.
+func availabilityNotes(rows []standings.Row) []string {
+	var out []string
+	for _, r := range rows {
+		a := r.Availability
+		var parts []string
+		for _, p := range []struct {
+			n    int
+			what string
+		}{{a.Refused, "refused"}, {a.Void, "void"}, {a.Late, "late"}} {
+			if p.n > 0 {
+				parts = append(parts, fmt.Sprintf("%d %s", p.n, p.what))
+			}
+		}
+		if len(parts) == 0 {
+			continue
+		}
+		note := fmt.Sprintf("%s: of %s %s", r.Contender, tries(a.Tries), strings.Join(parts, ", "))
+		if a.WaitedMS != nil && *a.WaitedMS > 0 {
+			note += fmt.Sprintf("; %.1f s of waiting added", float64(*a.WaitedMS)/1000)
+		}
+		out = append(out, note)
+	}
+	return out
+}
+
+func tries(n int) string {
+	if n == 1 {
+		return "1 try"
+	}
+	return fmt.Sprintf("%d tries", n)
 }
 
 func count(n int, what string) string {
