@@ -239,7 +239,7 @@ func availabilityNotes(rows []standings.Row) []string {
 			continue
 		}
 		note := fmt.Sprintf("%s: of %s %s", r.Contender, tries(a.Tries), strings.Join(parts, ", "))
-		if a.WaitedMS != nil && *a.WaitedMS > 0 {
+		if a.WaitedMS != nil && *a.WaitedMS >= 50 {
 			note += fmt.Sprintf("; %.1f s of waiting added", float64(*a.WaitedMS)/1000)
 		}
 		out = append(out, note)
