@@ -586,8 +586,8 @@ type Diff struct {
 	Files     []patch.File    `json:"files"`
 }
 
-// Event is one message of the live feed. State is set when it changed.
-type Event struct {
+// FeedEvent is one message of the live feed. State is set when it changed.
+type FeedEvent struct {
 	ID        int64  `json:"id"`
 	ContestID string `json:"contest_id"`
 	BoutID    string `json:"bout_id,omitempty"`

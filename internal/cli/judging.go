@@ -600,7 +600,7 @@ func (a *app) importedBout(ctx context.Context, c *client.Client, b api.Bout) er
 	ctx, stop := signal.NotifyContext(ctx, os.Interrupt)
 	defer stop()
 	fmt.Fprintf(a.err, "Bout %s is being judged ...\n", b.ID)
-	err := c.Follow(ctx, b.ContestID, 0, func(e api.Event) bool { return !(e.BoutID == b.ID && e.State == "done") })
+	err := c.Follow(ctx, b.ContestID, 0, func(e api.FeedEvent) bool { return !(e.BoutID == b.ID && e.State == "done") })
 	if ctx.Err() != nil {
 		fmt.Fprintf(a.err, "It is judged all the same. See it: agonometer bout show %s\n", b.ID)
 		return silentError{}
@@ -655,7 +655,7 @@ The task files are those that the contest's file names, on this machine; --file 
 			}
 			ctx, stop := signal.NotifyContext(ctx, os.Interrupt)
 			defer stop()
-			err = c.Follow(ctx, d.ID, d.LastEventID, func(e api.Event) bool {
+			err = c.Follow(ctx, d.ID, d.LastEventID, func(e api.FeedEvent) bool {
 				if e.Rejudging != r.ID {
 					return true
 				}

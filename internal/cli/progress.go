@@ -101,7 +101,7 @@ func (p *progress) close() {
 }
 
 // take takes in one event; false when the contest has ended.
-func (p *progress) take(e api.Event) bool {
+func (p *progress) take(e api.FeedEvent) bool {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if e.Kind == "contest" {

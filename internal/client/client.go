@@ -371,9 +371,9 @@ func (c *Client) CheckContender(ctx context.Context, slug string, b *specfile.Bu
 // Follow delivers a contest's events after an id until `each` returns false,
 // ctx ends, or the contest has ended and all its events were delivered. A
 // connection that breaks is taken up again where it ended.
-func (c *Client) Follow(ctx context.Context, contestID string, after int64, each func(api.Event) bool) error {
+func (c *Client) Follow(ctx context.Context, contestID string, after int64, each func(api.FeedEvent) bool) error {
 	return c.follow(ctx, "/contests/"+seg(contestID)+"/events", func() http.Header { return http.Header{"Last-Event-ID": {strconv.FormatInt(after, 10)}} }, func(data []byte) (bool, error) {
-		var ev api.Event
+		var ev api.FeedEvent
 		if err := json.Unmarshal(data, &ev); err != nil {
 			return false, fmt.Errorf("the live feed cannot be read: %w", err)
 		}

@@ -38,7 +38,7 @@ func TestFollowComesBackWhereItWas(t *testing.T) {
 	c, err := New(s.URL, "token")
 	require.NoError(t, err)
 	var ids []int64
-	require.NoError(t, c.Follow(t.Context(), "X", 0, func(e api.Event) bool {
+	require.NoError(t, c.Follow(t.Context(), "X", 0, func(e api.FeedEvent) bool {
 		ids = append(ids, e.ID)
 		return e.State != "done"
 	}))
@@ -57,7 +57,7 @@ func TestFollowEndsWithItsContext(t *testing.T) {
 	require.NoError(t, err)
 	ctx, cancel := context.WithTimeout(t.Context(), 100*time.Millisecond)
 	defer cancel()
-	assert.ErrorIs(t, c.Follow(ctx, "X", 0, func(api.Event) bool { return true }), context.DeadlineExceeded)
+	assert.ErrorIs(t, c.Follow(ctx, "X", 0, func(api.FeedEvent) bool { return true }), context.DeadlineExceeded)
 }
 
 func TestProblemsAreErrorsWithTheirWords(t *testing.T) {

@@ -354,7 +354,7 @@ limits:`, 1)
 		"--- a/lamp.txt\n+++ b/lamp.txt\n@@ -1 +1 @@\n-off\n+on\n--- /dev/null\n+++ b/bell.txt\n@@ -0,0 +1 @@\n+ding\n": verdict.Passed} {
 		b, err := c.ImportBout(t.Context(), api.ImportBout{Bundle: bundle, Contender: "dunlin", Patch: []byte(text)})
 		require.NoError(t, err)
-		until(t, c, api.ContestDetail{Contest: api.Contest{ID: b.ContestID}}, func(e api.Event) bool { return e.BoutID == b.ID && e.State == "done" })
+		until(t, c, api.ContestDetail{Contest: api.Contest{ID: b.ContestID}}, func(e api.FeedEvent) bool { return e.BoutID == b.ID && e.State == "done" })
 		assert.Equal(t, want, show(t, c, b).Verdict.Outcome, "what was made elsewhere is looked at by every stage")
 	}
 	second := show(t, c, only(t, d, "second"))
@@ -403,7 +403,7 @@ func TestQuestions(t *testing.T) {
 	for answer, want := range map[string]verdict.Outcome{"lamp.txt:1, 5.8 m": verdict.Passed, "deep": verdict.Failed} {
 		b, err := c.ImportBout(t.Context(), api.ImportBout{Bundle: bundle, Contender: "dunlin", Answer: answer})
 		require.NoError(t, err)
-		until(t, c, api.ContestDetail{Contest: api.Contest{ID: b.ContestID}}, func(e api.Event) bool { return e.BoutID == b.ID && e.State == "done" })
+		until(t, c, api.ContestDetail{Contest: api.Contest{ID: b.ContestID}}, func(e api.FeedEvent) bool { return e.BoutID == b.ID && e.State == "done" })
 		assert.Equal(t, want, show(t, c, b).Verdict.Outcome, answer)
 	}
 	wrong := only(t, d, "wrong").Verdict
@@ -508,7 +508,7 @@ func TestJudgingAgain(t *testing.T) {
 	r, err := c.Rejudge(t.Context(), d.ID, api.RejudgeContest{Bundle: *p.bundle()})
 	require.NoError(t, err)
 	assert.Equal(t, 2, r.Total)
-	until(t, c, d, func(e api.Event) bool { return e.Rejudging == r.ID && e.State == "done" })
+	until(t, c, d, func(e api.FeedEvent) bool { return e.Rejudging == r.ID && e.State == "done" })
 	d, err = c.Contest(t.Context(), d.ID)
 	require.NoError(t, err)
 	assert.Equal(t, verdict.Passed, only(t, d, "bright").Verdict.Outcome)
@@ -544,7 +544,7 @@ func TestImports(t *testing.T) {
 		t.Helper()
 		b, err := c.ImportBout(t.Context(), in)
 		require.NoError(t, err)
-		until(t, c, api.ContestDetail{Contest: api.Contest{ID: b.ContestID}}, func(e api.Event) bool { return e.BoutID == b.ID && e.State == "done" })
+		until(t, c, api.ContestDetail{Contest: api.Contest{ID: b.ContestID}}, func(e api.FeedEvent) bool { return e.BoutID == b.ID && e.State == "done" })
 		return show(t, c, b)
 	}
 	patch := []byte("--- lamp.txt\n+++ lamp.txt\n@@ -1 +1 @@\n-off\n+on\n")
@@ -820,7 +820,7 @@ func TestKilledBetweenRounds(t *testing.T) {
 	one := startChild(t, data)
 	d := begin(t, one.c, p)
 	working := 0
-	until(t, one.c, d, func(e api.Event) bool {
+	until(t, one.c, d, func(e api.FeedEvent) bool {
 		if e.State == "working" {
 			working++
 		}

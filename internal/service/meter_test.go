@@ -108,7 +108,7 @@ echo '{"u":{"in":150,"out":14,"old":40}}'`),
 	delete(p.files, "tool.conf")
 	_, c := start(t, t.TempDir())
 	d := begin(t, c, p)
-	told := until(t, c, d, func(e api.Event) bool { return e.Kind == "happened" && e.Tokens != nil && *e.Tokens > 100 })
+	told := until(t, c, d, func(e api.FeedEvent) bool { return e.Kind == "happened" && e.Tokens != nil && *e.Tokens > 100 })
 	assert.NotNil(t, told.Money, "money so far is told while it runs")
 	d = finish(t, c, d)
 
@@ -312,7 +312,7 @@ func TestWhatAStoppedBoutUsed(t *testing.T) {
 	p := newPort(t, "", map[string]string{"hangs": s.asks("hangs", "", `ask '{"model":"spring","tokens":9,"out":1}'; ask '{"hang":true}'`)})
 	_, c := start(t, t.TempDir())
 	d := begin(t, c, p)
-	until(t, c, d, func(e api.Event) bool { return e.Kind == "happened" && e.Tokens != nil })
+	until(t, c, d, func(e api.FeedEvent) bool { return e.Kind == "happened" && e.Tokens != nil })
 	<-s.hanging
 	require.NoError(t, c.StopBout(t.Context(), only(t, d, "hangs").ID))
 	d = finish(t, c, d)
@@ -335,7 +335,7 @@ func TestTypedIn(t *testing.T) {
 		Patch: []byte("diff --git a/lamp.txt b/lamp.txt\n--- a/lamp.txt\n+++ b/lamp.txt\n@@ -1 +1 @@\n-off\n+on\n")}
 	b, err := c.ImportBout(t.Context(), in)
 	require.NoError(t, err)
-	until(t, c, d, func(e api.Event) bool { return e.BoutID == b.ID && e.State == "done" })
+	until(t, c, d, func(e api.FeedEvent) bool { return e.BoutID == b.ID && e.State == "done" })
 	got := show(t, c, b)
 	assert.Equal(t, "typed-in", got.Used.Source)
 	assert.Equal(t, "0.00315 AVM", got.Used.Money.String())

@@ -2,6 +2,7 @@ package service
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/http"
 	"reflect"
@@ -21,15 +22,15 @@ var pathParam = regexp.MustCompile(`\{([a-z]+)\}`)
 // OpenAPI is the OpenAPI 3.1 document of the API, made from the table of
 // routes and the Go types that go over the wire.
 func OpenAPI() ([]byte, error) {
-	schemas := map[string]any{}
+	schemas, names := map[string]any{}, map[string]reflect.Type{}
 	paths := map[string]map[string]any{}
 	ref := func(v any) (map[string]any, error) {
 		t := reflect.TypeOf(v)
 		if t.Kind() == reflect.Slice {
-			inner, err := addSchema(schemas, t.Elem())
+			inner, err := addSchema(schemas, names, t.Elem())
 			return map[string]any{"type": "array", "items": inner}, err
 		}
-		return addSchema(schemas, t)
+		return addSchema(schemas, names, t)
 	}
 	if _, err := ref(api.ProblemDocument{}); err != nil {
 		return nil, err
@@ -37,7 +38,7 @@ func OpenAPI() ([]byte, error) {
 	if _, err := ref(api.Plan{}); err != nil {
 		return nil, err
 	}
-	if _, err := ref(api.Event{}); err != nil {
+	if _, err := ref(api.FeedEvent{}); err != nil {
 		return nil, err
 	}
 	for _, r := range (&Server{}).routes() {
@@ -112,9 +113,19 @@ func (r route) success() int {
 }
 
 // addSchema reflects a type into the document's components and refers to it.
-func addSchema(schemas map[string]any, t reflect.Type) (map[string]any, error) {
+func addSchema(schemas map[string]any, names map[string]reflect.Type, t reflect.Type) (map[string]any, error) {
+	var twice error
 	reflector := jsonschema.Reflector{
 		AllowAdditionalProperties: false, Anonymous: true,
+		// One name is one shape: two types of one name in two packages would be taken for
+		// each other. (Time is mapped below.)
+		Namer: func(t reflect.Type) string {
+			if other, taken := names[t.Name()]; taken && t.Name() != "" && t.Name() != "Time" && !other.ConvertibleTo(t) {
+				twice = fmt.Errorf("two types are called %s: %s and %s", t.Name(), other.PkgPath(), t.PkgPath())
+			}
+			names[t.Name()] = t
+			return t.Name()
+		},
 		Mapper: func(t reflect.Type) *jsonschema.Schema {
 			switch t {
 			case reflect.TypeFor[api.Time]():
@@ -130,7 +141,7 @@ func addSchema(schemas map[string]any, t reflect.Type) (map[string]any, error) {
 		},
 	}
 	text, err := json.Marshal(reflector.ReflectFromType(t))
-	if err != nil {
+	if err := errors.Join(err, twice); err != nil {
 		return nil, err
 	}
 	var s map[string]any

@@ -717,7 +717,7 @@ func (s *Server) events(c *gin.Context) {
 			return
 		}
 		for _, e := range rows {
-			out := api.Event{}
+			out := api.FeedEvent{}
 			if err := json.Unmarshal([]byte(e.Data), &out); err != nil {
 				return
 			}

@@ -56,14 +56,14 @@ func (ch *child) kill(t *testing.T) {
 func TestKilledServicesGoOn(t *testing.T) {
 	points := []struct {
 		name  string
-		at    func(e api.Event) bool
+		at    func(e api.FeedEvent) bool
 		again bool // whether the bout at that point runs again
 	}{
-		{"before anything", func(e api.Event) bool { return e.Kind == "contest" && e.State == "waiting" }, false},
-		{"while preparing", func(e api.Event) bool { return e.State == "preparing" }, true},
-		{"while working", func(e api.Event) bool { return e.State == "working" }, true},
-		{"while judging", func(e api.Event) bool { return e.State == "judging" }, false},
-		{"between bouts", func(e api.Event) bool { return e.Kind == "bout" && e.State == "done" }, false},
+		{"before anything", func(e api.FeedEvent) bool { return e.Kind == "contest" && e.State == "waiting" }, false},
+		{"while preparing", func(e api.FeedEvent) bool { return e.State == "preparing" }, true},
+		{"while working", func(e api.FeedEvent) bool { return e.State == "working" }, true},
+		{"while judging", func(e api.FeedEvent) bool { return e.State == "judging" }, false},
+		{"between bouts", func(e api.FeedEvent) bool { return e.Kind == "bout" && e.State == "done" }, false},
 	}
 	for _, point := range points {
 		t.Run(point.name, func(t *testing.T) {
@@ -112,7 +112,7 @@ func TestAKilledServiceStaysStopped(t *testing.T) {
 	data := t.TempDir()
 	one := startChild(t, data)
 	d := begin(t, one.c, p)
-	until(t, one.c, d, func(e api.Event) bool { return e.State == "working" })
+	until(t, one.c, d, func(e api.FeedEvent) bool { return e.State == "working" })
 	require.NoError(t, one.c.StopContest(t.Context(), d.ID))
 	one.kill(t)
 	two := startChild(t, data)
@@ -127,7 +127,7 @@ func TestACleanStopGoesOnToo(t *testing.T) {
 	data := t.TempDir()
 	one := startChild(t, data)
 	d := begin(t, one.c, p)
-	until(t, one.c, d, func(e api.Event) bool { return e.State == "working" })
+	until(t, one.c, d, func(e api.FeedEvent) bool { return e.State == "working" })
 	require.NoError(t, one.cmd.Process.Signal(syscall.SIGTERM))
 	require.NoError(t, one.cmd.Wait(), "SIGTERM ends the service with status 0")
 	assert.NoFileExists(t, filepath.Join(data, "address"))

@@ -126,7 +126,7 @@ func finish(t *testing.T, c *client.Client, d api.ContestDetail) api.ContestDeta
 	t.Helper()
 	ctx, cancel := context.WithTimeout(t.Context(), 3*time.Minute)
 	defer cancel()
-	require.NoError(t, c.Follow(ctx, d.ID, d.LastEventID, func(e api.Event) bool {
+	require.NoError(t, c.Follow(ctx, d.ID, d.LastEventID, func(e api.FeedEvent) bool {
 		return e.Kind != "contest" || e.State != "done" && e.State != "stopped"
 	}))
 	d, err := c.Contest(ctx, d.ID)
@@ -135,12 +135,12 @@ func finish(t *testing.T, c *client.Client, d api.ContestDetail) api.ContestDeta
 }
 
 // until follows a contest to the first event that fits.
-func until(t *testing.T, c *client.Client, d api.ContestDetail, fits func(api.Event) bool) api.Event {
+func until(t *testing.T, c *client.Client, d api.ContestDetail, fits func(api.FeedEvent) bool) api.FeedEvent {
 	t.Helper()
 	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
 	defer cancel()
-	var found api.Event
-	require.NoError(t, c.Follow(ctx, d.ID, 0, func(e api.Event) bool {
+	var found api.FeedEvent
+	require.NoError(t, c.Follow(ctx, d.ID, 0, func(e api.FeedEvent) bool {
 		if fits(e) {
 			found = e
 			return false

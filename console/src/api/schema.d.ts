@@ -925,6 +925,32 @@ export interface components {
             trouble: string;
             until_us: number;
         };
+        FeedEvent: {
+            again?: boolean;
+            /** Format: date-time */
+            at: string;
+            at_least?: boolean;
+            bout_id?: string;
+            check?: string;
+            contender?: string;
+            contest_id: string;
+            doing?: string;
+            done?: number;
+            happened?: number;
+            id: number;
+            kind: string;
+            money?: string | null;
+            outcome?: string;
+            reason?: string;
+            rejudging?: string;
+            repeat?: number;
+            rerun?: number;
+            round?: number;
+            state?: string;
+            task?: string;
+            tokens?: number | null;
+            total?: number;
+        };
         Figure: {
             bound?: string;
             check: string;
