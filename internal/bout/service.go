@@ -31,6 +31,9 @@ type Spent struct {
 // needs, and few enough to be kept.
 const maxExchanges = 20_000
 
+// maxBodies is how much of the bodies of one bout is kept in all, in bytes.
+const maxBodies = 256 << 20
+
 // meterPort is the port of the meter in a network that has nothing else.
 const meterPort = 7411
 
@@ -43,6 +46,7 @@ type observer struct {
 
 	mu        sync.Mutex
 	exchanges []*meter.Exchange // not told yet
+	bodies    int               // how much of them was kept, in bytes
 	events    []timeline.Event
 	spent     Spent
 	reason    verdict.Reason
@@ -188,6 +192,9 @@ func (o *observer) ended(x *meter.Exchange) {
 
 	o.mu.Lock()
 	defer o.mu.Unlock()
+	if o.bodies += len(x.RequestBody) + len(x.ReplyBody); o.bodies > maxBodies {
+		x.RequestBody, x.ReplyBody, x.BodiesCut = nil, nil, true
+	}
 	o.exchanges = append(o.exchanges, x)
 	o.spend(ledger.Of([]ledger.Exchange{x.Ledger()}, o.s.job.Prices))
 	sheet := &o.spent

@@ -231,8 +231,9 @@ func (s *Session) Here(ctx context.Context, c task.Check, laid workspace.Laid) (
 	}
 	world := s.world
 	world.Brief, world.NoNetwork, world.Listen = "", false, 0
-	if len(laid.Files) > 0 || c.Sealed {
-		// What is sealed must not be carried out by the code that it looks at.
+	if len(laid.Files) > 0 || c.Sealed || s.Network == string(contender.MeterOnly) {
+		// What is sealed must not be carried out by the code that it looks at; and a
+		// contender that may reach nothing but its meter left its code here.
 		world.NoNetwork = s.job.Task.Network != task.NetworkNeeded && s.e.Capability.CutsNetwork
 	}
 	results, err := judge.Run(ctx, func() (judge.Copy, error) { return judge.Copy{World: world, Tree: s.w.Tree()}, nil },

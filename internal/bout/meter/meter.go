@@ -315,6 +315,10 @@ func (m *Meter) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	l.serve(w, r, "/"+rest)
 }
 
+// maxOpen is how many exchanges of one line may be under way at once, so that a
+// flood costs bounded memory. One that is turned away is not recorded: nothing was sent.
+const maxOpen = 512
+
 type exchangeKey struct{}
 
 func (l *Line) serve(w http.ResponseWriter, r *http.Request, rest string) {
@@ -332,6 +336,11 @@ func (l *Line) serve(w http.ResponseWriter, r *http.Request, rest string) {
 	if l.opt.Most > 0 && l.number >= l.opt.Most {
 		l.mu.Unlock()
 		http.Error(w, "this bout has had all the exchanges that one may have", http.StatusForbidden)
+		return
+	}
+	if l.open >= maxOpen {
+		l.mu.Unlock()
+		http.Error(w, "too many exchanges at once", http.StatusServiceUnavailable)
 		return
 	}
 	l.number++

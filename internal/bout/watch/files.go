@@ -36,6 +36,7 @@ type files struct {
 	// the start: what was installed, what was built.
 	skip  map[string]bool
 	was   map[string]stamp
+	based bool // whether was holds what the round began with
 	next  time.Time
 	since time.Time // when the round began
 }
@@ -83,7 +84,7 @@ func (f *files) begin() {
 			}
 		}
 	}
-	f.was = f.stamps()
+	f.was, f.based = f.stamps(), f.scanning
 }
 
 // survey finds the folders that are not the start's.
@@ -201,6 +202,11 @@ func (f *files) catchUp() {
 		f.watched = 0
 		f.add(".", false)
 	}
+	f.written()
+}
+
+// written tells of the files that were written since the round began; the lock is held.
+func (f *files) written() {
 	f.walk(".", func(name string, d fs.DirEntry) bool {
 		if st, err := d.Info(); err == nil && !d.IsDir() && !st.ModTime().Before(f.since) {
 			f.told(name, f.known[name])
@@ -223,6 +229,11 @@ func (f *files) look() {
 
 // scan compares what is there with what was; the lock is held.
 func (f *files) scan() {
+	if !f.based { // it was watched until now: what was written since tells itself
+		f.was, f.based, f.next = f.stamps(), true, time.Now().Add(scanEvery)
+		f.written()
+		return
+	}
 	now := f.stamps()
 	for name, s := range now {
 		if f.was[name] != s {

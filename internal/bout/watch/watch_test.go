@@ -176,3 +176,17 @@ func TestWhatWasMissedIsCaughtUp(t *testing.T) {
 	f.catchUp()
 	assert.ElementsMatch(t, []string{"tides.gotrue", "new/a.gofalse"}, told)
 }
+
+// A tool that makes more folders than can be watched edits no more files by that.
+func TestWatchesThatRunOutMidway(t *testing.T) {
+	dir, s := tree(t), &sink{}
+	w := New(Options{Tree: dir, Start: []string{"tides.go", "berths/list.go"}, Sink: s.take})
+	work(t, w, dir, "echo more >> tides.go; mkdir many; cd many; seq 9000 | xargs mkdir; sleep 1.5; echo y > new.go", 1)
+	w.Changed([]string{"tides.go", "many/new.go"})
+	w.Close()
+	assert.True(t, w.Scanned())
+	texts := strings.Join(s.texts(timeline.Edit), " ")
+	assert.Contains(t, texts, "tides.go*")
+	assert.Contains(t, texts, "many/new.go*")
+	assert.NotContains(t, texts, "berths/list.go")
+}

@@ -48,7 +48,8 @@ type Availability struct {
 	Void    int `json:"void"`
 	Late    int `json:"late"`
 	// Share is that of the tries that were neither refused nor void nor late.
-	Share *float64 `json:"share"`
+	Share  *float64 `json:"share"`
+	served int
 	// WaitedMS is the waiting that refusals and pacing added, over all tries, in
 	// milliseconds; nil where it was not seen.
 	WaitedMS *int64 `json:"waited_ms"`
@@ -116,11 +117,7 @@ func (r *Row) account(b *Bout) {
 		a.Late++
 	}
 	if !void && !b.Refused && !b.Late {
-		good := 1.0
-		if a.Share != nil {
-			good += *a.Share // a count, until share makes a share of it
-		}
-		a.Share = &good
+		a.served++
 	}
 	if b.WaitedMS != nil {
 		sum := *b.WaitedMS
@@ -151,10 +148,7 @@ func (r *Row) account(b *Bout) {
 func (r *Row) settle() {
 	a := &r.Availability
 	if a.Tries > 0 {
-		share := 0.0
-		if a.Share != nil {
-			share = *a.Share / float64(a.Tries)
-		}
+		share := float64(a.served) / float64(a.Tries)
 		a.Share = &share
 	}
 	if r.Spent == nil {
