@@ -10,11 +10,15 @@ import (
 	"time"
 
 	"agonometer/internal/core/answer"
+	"agonometer/internal/core/contender"
+	"agonometer/internal/core/contest"
 	"agonometer/internal/core/ledger"
 	"agonometer/internal/core/outcome"
 	"agonometer/internal/core/patch"
+	"agonometer/internal/core/person"
 	"agonometer/internal/core/specfile"
 	"agonometer/internal/core/standings"
+	"agonometer/internal/core/task"
 	"agonometer/internal/core/testlog"
 	"agonometer/internal/core/timeline"
 	"agonometer/internal/core/verdict"
@@ -56,6 +60,8 @@ type Plan struct {
 	Bouts      int        `json:"bouts"`
 	Tasks      []PlanTask `json:"tasks"`
 	Contenders []string   `json:"contenders"`
+	// ByHand is how many of the bouts a person works.
+	ByHand int `json:"by_hand"`
 	// LongestMS is an upper bound: every bout and every check at its limit, in milliseconds.
 	LongestMS  int64    `json:"longest_ms"`
 	Confined   bool     `json:"confined"`
@@ -76,6 +82,8 @@ type PlanTask struct {
 	// RepairRounds is how often what failed is handed back; Stages how many briefs there are.
 	RepairRounds int `json:"repair_rounds"`
 	Stages       int `json:"stages"`
+	// Wordings are the names of those that are used; empty for a task with one.
+	Wordings []string `json:"wordings"`
 }
 
 // Contest is a comparison, with how far it has got.
@@ -116,6 +124,13 @@ type ContestDetail struct {
 	Standings  Standings   `json:"standings"`
 	// Used is what all its metered bouts have used so far, void and replaced ones included.
 	Used Used `json:"used"`
+	// HourlyRate is what an hour of the person is worth, such as "60 AVM"; "" where
+	// nobody said.
+	HourlyRate string `json:"hourly_rate"`
+	// Differences are the settings of the contenders beside what is compared.
+	Differences []contest.Setting `json:"differences"`
+	// FirstUses are what contenders did once in a repository, counted apart.
+	FirstUses []FirstUse `json:"first_uses"`
 	// File is the contest's file on the machine where it was started.
 	File string `json:"file"`
 	// LastEventID is the newest event that this answer takes into account.
@@ -129,6 +144,24 @@ type Standings struct {
 	// Final is false while bouts are still to come.
 	Final bool     `json:"final"`
 	Notes []string `json:"notes"`
+	// ByWording tells tasks with several wordings apart; Spreads says how much the words
+	// mattered to whom. Both are empty where there is one wording.
+	ByWording []standings.WordingRow `json:"by_wording"`
+	Spreads   []standings.Spread     `json:"spreads"`
+}
+
+// FirstUse is what a contender did once in a repository before its first bout there.
+type FirstUse struct {
+	Contender   string `json:"contender"`
+	Repository  string `json:"repository"`
+	StartCommit string `json:"start_commit"`
+	Version     string `json:"version"`
+	ElapsedMS   int64  `json:"elapsed_ms"`
+	Used        Used   `json:"used"`
+	// Trouble says why it came to nothing; "" where it went well.
+	Trouble string `json:"trouble"`
+	Log     string `json:"log"`
+	At      Time   `json:"at"`
 }
 
 // Task is a task as a contest recorded it.
@@ -145,9 +178,13 @@ type Task struct {
 	TimeMS      int64    `json:"time_ms"`
 	CheckMS     int64    `json:"check_ms"`
 	Brief       string   `json:"brief"`
+	// Wordings are the ways in which the brief is said; one without a name for most.
+	Wordings []task.Wording `json:"wordings"`
+	// Attachments are the names of the files that go with the brief.
+	Attachments []string `json:"attachments"`
 	ContestID   string   `json:"contest_id"`
 	Contests    int      `json:"contests"`
-	// Kind is change or question.
+	// Kind is change, question or typing.
 	Kind string `json:"kind"`
 	// Proved is proved, unproved or changed (since it was proved); ProvingID the
 	// proving that says so, "" for none.
@@ -174,6 +211,24 @@ type Contender struct {
 	Source    string `json:"source"`
 	ContestID string `json:"contest_id"`
 	Contests  int    `json:"contests"`
+	// Driver is command, acp, hand or elsewhere; Driven says it in words.
+	Driver string `json:"driver"`
+	Driven string `json:"driven"`
+	Model  string `json:"model"`
+	Effort string `json:"effort"`
+	// Setup is what it took a person to line the tool up; null where nobody said.
+	Setup *contender.SetupNotes `json:"setup"`
+	// Readiness is what the newest check of this file found; null where it was not checked.
+	Readiness *Readiness `json:"readiness"`
+}
+
+// Readiness is what a check of a contender found, and when.
+type Readiness struct {
+	At       Time      `json:"at"`
+	OK       bool      `json:"ok"`
+	Version  string    `json:"version"`
+	TrialMS  *int64    `json:"trial_ms"`
+	Findings []Finding `json:"findings"`
 }
 
 // Bout is one contender, one task, once.
@@ -196,7 +251,17 @@ type Bout struct {
 	Rounds int `json:"rounds"`
 	// Imported is set when the bout was made elsewhere.
 	Imported bool `json:"imported"`
-	Used     Used `json:"used"`
+	// Driver is command, acp, hand or elsewhere.
+	Driver string `json:"driver"`
+	// Wording is the name of the brief's wording; "" for the only one.
+	Wording string `json:"wording"`
+	// ToolVersion is what the tool said that it is; "" where it said nothing.
+	ToolVersion string `json:"tool_version"`
+	// Effort is what the bout asked of a person; null where that is not known.
+	Effort *person.Effort `json:"effort"`
+	// Hand is what is known of a bout that a person works; null for others.
+	Hand *HandFacts `json:"hand"`
+	Used Used       `json:"used"`
 	// FirstEditMS and LastEditMS are in the time that the contender worked; null where no edit was seen.
 	FirstEditMS *int64 `json:"first_edit_ms"`
 	LastEditMS  *int64 `json:"last_edit_ms"`
@@ -258,11 +323,13 @@ type BoutDetail struct {
 	// Cold tells whether the first counted exchange found nothing in a cache; null
 	// where that was not said.
 	Cold *bool `json:"cold"`
+	// Marks are what a person noted, those that were corrected or taken back among them.
+	Marks []NotedMark `json:"marks"`
 }
 
 // Used is what a bout used, in short.
 type Used struct {
-	// Source is metered, reported, typed-in or unknown.
+	// Source is metered, protocol, reported, typed-in or unknown.
 	Source string `json:"source"`
 	// Tokens are of all kinds; null where nothing was counted.
 	Tokens  *int64 `json:"tokens"`
@@ -270,6 +337,8 @@ type Used struct {
 	// Money is exact, with its currency; null where nothing is priced.
 	Money        *ledger.Money `json:"money"`
 	MoneyAtLeast bool          `json:"money_at_least"`
+	// MoneyRange stands in Money's place where it is only known to lie between two amounts.
+	MoneyRange *ledger.Range `json:"money_range"`
 }
 
 // BoutLedger is what a bout used, exchange by exchange.
@@ -379,9 +448,11 @@ type Round struct {
 	Step      *patch.Footprint `json:"step"`
 	Verdict   *verdict.Verdict `json:"verdict"`
 	// Answer is the closing message of a question; "" for changes.
-	Answer string         `json:"answer"`
-	Guards *outcome.Share `json:"guards"`
-	Checks []CheckResult  `json:"checks"`
+	Answer string `json:"answer"`
+	// HasRecording is set where a terminal was recorded.
+	HasRecording bool           `json:"has_recording"`
+	Guards       *outcome.Share `json:"guards"`
+	Checks       []CheckResult  `json:"checks"`
 	// Tests are the goals, and what is notable among the others; all of them come with tests=all.
 	Tests   []TestRow         `json:"tests"`
 	Figures []outcome.Figure  `json:"figures"`
@@ -449,6 +520,8 @@ type ImportBout struct {
 	Tokens *ledger.Tokens `json:"tokens,omitempty"`
 	Money  *ledger.Money  `json:"money,omitempty"`
 	Model  string         `json:"model,omitempty"`
+	// Wording is that of the brief which was used; "" for the first.
+	Wording string `json:"wording,omitempty"`
 }
 
 // ProveTask asks for a proving. Bundle holds the task file with what it names.
@@ -602,6 +675,7 @@ type FeedEvent struct {
 	Contender string `json:"contender,omitempty"`
 	Repeat    int    `json:"repeat,omitempty"`
 	Rerun     int    `json:"rerun,omitempty"`
+	Wording   string `json:"wording,omitempty"`
 	Round     int    `json:"round,omitempty"`
 	// Again is set when stored diffs were judged again; Rejudging, Done and Total
 	// tell how far that has got.
@@ -615,6 +689,8 @@ type FeedEvent struct {
 	AtLeast  bool          `json:"at_least,omitempty"`
 	Money    *ledger.Money `json:"money,omitempty"`
 	Happened int           `json:"happened,omitempty"`
+	// Hand is the phase of a bout that a person works.
+	Hand string `json:"hand,omitempty"`
 }
 
 // Version says what is running.
@@ -638,12 +714,18 @@ type Finding struct {
 type Report struct {
 	OK       bool      `json:"ok"`
 	Findings []Finding `json:"findings"`
+	// Version is the tool's, of a contender check; TrialMS how long its trial bout took.
+	Version string `json:"version"`
+	TrialMS *int64 `json:"trial_ms"`
 }
 
 // CheckContender asks whether a contender can start here. Bundle holds its
 // file; without one the newest recorded contender of that slug is meant.
 type CheckContender struct {
 	Bundle *specfile.Bundle `json:"bundle,omitempty"`
+	// Trial runs a trial bout too, on a tiny repository that ships with the service. It
+	// uses the tool's model service.
+	Trial bool `json:"trial,omitempty"`
 }
 
 // Pruned says what a pruning freed.

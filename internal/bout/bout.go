@@ -49,7 +49,7 @@ func (e *Engine) Close() error { return e.Meter.Close() }
 // NewEngine makes the folders and finds out what this machine allows.
 func NewEngine(data string, log *slog.Logger) (*Engine, error) {
 	e := &Engine{Data: data, Path: os.Getenv("PATH"), Log: log, gates: map[string]*sync.Mutex{}, pacers: map[string]*meter.Pacer{}}
-	for _, dir := range []string{e.starts(), e.prepared(), e.Scratch(), e.mirrors()} {
+	for _, dir := range []string{e.starts(), e.prepared(), e.Scratch(), e.mirrors(), e.FirstUses(), e.Hands()} {
 		if err := os.MkdirAll(dir, 0o700); err != nil {
 			return nil, err
 		}
@@ -78,6 +78,12 @@ func (e *Engine) starts() string   { return filepath.Join(e.Data, "starts") }
 func (e *Engine) prepared() string { return filepath.Join(e.Data, "prepared") }
 func (e *Engine) mirrors() string  { return filepath.Join(e.Data, "mirrors") }
 
+// FirstUses is the folder in which lies what first uses left.
+func (e *Engine) FirstUses() string { return filepath.Join(e.Data, "first-uses") }
+
+// Hands is the folder in which persons work.
+func (e *Engine) Hands() string { return filepath.Join(e.Data, "hand") }
+
 // Scratch is the folder in which bouts live while they run.
 func (e *Engine) Scratch() string { return filepath.Join(e.Data, "scratch") }
 
@@ -89,6 +95,11 @@ type Job struct {
 	Contender *contender.Contender
 	Limits    task.Limits
 	Seed      specfile.Seed
+	// Guidance is written into the workspace under the contender's name for it; ""
+	// for none.
+	Guidance string
+	// FirstUse is what a first use of the tool in this repository left; nil for none.
+	FirstUse *FirstUse
 	// Prices are those by which the limit of spending is watched.
 	Prices ledger.Prices
 	// VoidRefused and VoidOtherModel end a bout, which is void then, when its model

@@ -43,6 +43,8 @@ type observer struct {
 	s     *Session
 	line  *meter.Line
 	watch *watch.Watch
+	// listener is the way to the meter from a network that has nothing else.
+	listener net.Listener
 
 	mu        sync.Mutex
 	exchanges []*meter.Exchange // not told yet
@@ -64,7 +66,11 @@ func (s *Session) observe() error {
 		return err
 	}
 	o := &observer{s: s, stop: make(chan struct{})}
-	o.watch = watch.New(watch.Options{Tree: s.w.Tree(), Start: start, Quiet: s.job.Limits.Quiet.Std(), Sink: o.tell,
+	quiet, before := s.job.Limits.Quiet.Std(), ""
+	if s.job.Contender.Drive == contender.DriveHand {
+		quiet, before = 0, s.w.Prepared.Template() // who thinks is not seen
+	}
+	o.watch = watch.New(watch.Options{Tree: s.w.Tree(), Start: start, Before: before, Quiet: quiet, Sink: o.tell,
 		Stop: func() { o.end(verdict.QuietLimit, "nothing was seen for "+s.job.Limits.Quiet.Std().String()) }})
 	s.observer = o
 	s.Network = string(contender.NetworkOpen)
@@ -262,6 +268,21 @@ func (s *Session) Timing() timeline.Timing {
 	return timeline.Summarise(s.observer.events)
 }
 
+// Answered is how often a question of the tool was answered by rule so far, and how
+// long the tool waited for that, in milliseconds.
+func (s *Session) Answered() (n int, ms int64) {
+	s.observer.mu.Lock()
+	defer s.observer.mu.Unlock()
+	var us int64
+	for i := range s.observer.events {
+		if e := &s.observer.events[i]; e.Kind == timeline.Asked {
+			n++
+			us += e.Until - e.At
+		}
+	}
+	return n, us / 1000
+}
+
 // Machine is how busy the machine was while the contender worked; Scanned tells
 // whether edits were found by scanning.
 func (s *Session) Machine() timeline.Machine { return s.observer.watch.Machine() }
@@ -273,9 +294,20 @@ func (s *Session) Checked(name string, round int, began time.Time, took time.Dur
 	s.observer.watch.Add(timeline.Event{Kind: timeline.Check, At: at, Until: at + timeline.Us(took), Text: name, Round: round, OK: ok})
 }
 
-// work runs the contender under observation, and returns how it ended and how
-// long it worked without the waits that its pace asked for.
-func (o *observer) work(ctx context.Context, round int, h drive.HandOver) (res confine.Result, worked time.Duration, err error) {
+// seen takes what only the driver sees.
+func (o *observer) seen(x drive.Seen) {
+	e := timeline.Event{Kind: x.Kind, At: o.watch.At(x.From), Until: o.watch.At(x.Until), Text: x.Text, Count: x.Count, OK: x.OK}
+	o.watch.Add(e)
+}
+
+// work hands words over under observation, and returns how it ended and how long
+// the contender worked without the waits that its pace asked for.
+func (o *observer) work(ctx context.Context, round int, h drive.HandOver) (drive.Ended, time.Duration, error) {
+	return o.run(ctx, round, h, o.s.driver.HandOver)
+}
+
+// run runs a program of the contender under observation.
+func (o *observer) run(ctx context.Context, round int, h drive.HandOver, do func(context.Context, drive.HandOver) (drive.Ended, error)) (res drive.Ended, worked time.Duration, err error) {
 	if o.line != nil {
 		o.line.Round(round)
 	}
@@ -300,23 +332,23 @@ func (o *observer) work(ctx context.Context, round int, h drive.HandOver) (res c
 		}
 	}()
 	started := false
-	h.MeterURL, h.Stop = o.url(), o.stop
-	h.Limit = 0
-	var listener net.Listener
+	h.Stop, h.Limit = o.stop, 0
 	h.Started = func(p *confine.Process) {
 		started = true
 		o.watch.Run(p.PID())
-		if listener = p.Listener; listener != nil {
-			go o.line.Serve(listener) // ends with the listener, below
+		if p.Listener != nil && p.Listener != o.listener {
+			o.listener = p.Listener
+			go o.line.Serve(p.Listener) // ends with the listener: below, or in close
 		}
 	}
-	res, err = drive.Command(ctx, h)
+	res, err = do(ctx, h)
 	if !started {
 		o.watch.Abandon()
 		return res, 0, err
 	}
-	if listener != nil {
-		listener.Close()
+	if o.listener != nil && !res.Stays {
+		o.listener.Close()
+		o.listener = nil
 	}
 	if o.line != nil && !o.line.QuietWithin(quietWithin) {
 		o.s.e.Log.Warn("an exchange with the model service does not end with its tool", "bout", o.s.job.ID)
@@ -347,6 +379,10 @@ func (o *observer) changed(texts ...[]byte) {
 }
 
 func (o *observer) close() {
+	if o.listener != nil {
+		o.listener.Close()
+		o.listener = nil
+	}
 	if o.line != nil {
 		o.line.Close()
 	}

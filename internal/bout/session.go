@@ -40,6 +40,12 @@ type Worked struct {
 	Answer []byte
 	// Step is what this round changed, for people; Captured is against the start.
 	Step []byte
+	// Words are those that were really handed over.
+	Words string
+	// Recording is what a terminal showed, as an asciicast.
+	Recording []byte
+	// Protocol is what the tool told over the protocol that it used.
+	Protocol *ledger.Told
 	// CaptureMS is what taking the change out cost, in milliseconds.
 	CaptureMS int64
 }
@@ -70,16 +76,28 @@ type Session struct {
 	Network string
 	Metered bool
 
+	// Version is what the tool says that it is; "" where it says nothing.
+	Version string
+	// GuidanceChanged says in words what the tool did to its guidance; "" for nothing.
+	GuidanceChanged string
+
 	observer *observer
+	driver   drive.Driver
+	placed   map[string][]byte
+	attached []string // as the tool sees them
 	round    int
 }
 
 // Open makes a contender's workspace. Close gives it back.
 func (e *Engine) Open(ctx context.Context, j Job, p *workspace.Prepared) (*Session, error) {
-	s := &Session{e: e, job: j, dir: filepath.Join(e.Scratch(), j.ID), HomeBytes: p.HomeBytes}
+	s := &Session{e: e, job: j, dir: filepath.Join(e.Scratch(), j.ID), HomeBytes: p.HomeBytes, driver: drive.For(j.Contender)}
+	maker := e.Maker
+	if j.Contender.Drive == contender.DriveACP {
+		maker = workspace.Copier{} // its commands run beside it: two cannot have one layer
+	}
 	var err error
-	if s.w, err = e.Maker.Make(ctx, p, s.dir, e.copyOptions()); err == nil {
-		err = s.furnish()
+	if s.w, err = maker.Make(ctx, p, s.dir, e.copyOptions()); err == nil {
+		err = s.furnish(ctx)
 	}
 	if err != nil {
 		s.Close()
@@ -93,15 +111,22 @@ func (e *Engine) Open(ctx context.Context, j Job, p *workspace.Prepared) (*Sessi
 	return s, nil
 }
 
-func (s *Session) furnish() error {
+func (s *Session) furnish(ctx context.Context) error {
 	s.world = s.e.worldOf(s.job.Task, s.w)
 	s.world.Hide = append(s.world.Hide, s.job.Contender.Path)
 	s.world.Brief = filepath.Join(s.dir, "brief.md")
+	if err := s.place(true); err != nil {
+		return err
+	}
+	if err := s.job.FirstUse.carry(s); err != nil {
+		return err
+	}
 	if err := s.observe(); err != nil {
 		return err
 	}
-	ws, _, _, brief := s.world.Paths()
-	values := map[contender.Placeholder]string{contender.BriefFile: brief, contender.Workspace: ws, contender.Seed: fmt.Sprint(s.job.Seed), contender.MeterURL: s.observer.url()}
+	h := s.handOver()
+	values := h.Values()
+	delete(values, contender.Brief)
 	if err := drive.Carry(s.job.Contender, s.w.Home(), s.e.copyOptions(), values); err != nil {
 		return err
 	}
@@ -112,11 +137,12 @@ func (s *Session) furnish() error {
 		}
 		s.world.Reads = append(s.world.Reads, place)
 	}
-	return nil
+	return s.askVersion(ctx)
 }
 
 // Close frees the workspace, unless workspaces are kept.
 func (s *Session) Close() {
+	s.driver.Close()
 	if s.observer != nil {
 		s.observer.close()
 	}
@@ -132,6 +158,9 @@ func (s *Session) Close() {
 // against the start. again is set in later rounds; left is the time that may be
 // used; working is called at the hand-over.
 func (s *Session) HandOver(ctx context.Context, words string, again bool, left time.Duration, working func()) (*Worked, error) {
+	if s.job.Contender.MentionAttachments() && !again {
+		words = task.Mention(words, s.attached)
+	}
 	if err := os.WriteFile(s.world.Brief, []byte(words+"\n"), 0o644); err != nil {
 		return nil, voidOf(err)
 	}
@@ -147,12 +176,23 @@ func (s *Session) HandOver(ctx context.Context, words string, again bool, left t
 		reports = r.Reading().Reply(wire.FormLines)
 		stdout = io.MultiWriter(stdout, reports)
 	}
-	res, spent, err := s.observer.work(ctx, s.round, drive.HandOver{Contender: s.job.Contender, Again: again, Brief: words, Seed: s.job.Seed, World: s.world,
-		Limit: left, Output: both, Stdout: stdout})
+	h := s.handOver()
+	h.Again, h.Brief, h.Limit, h.Output, h.Stdout = again, words, left, both, stdout
+	if !again {
+		h.Attachments = s.attached
+	}
+	ended, spent, err := s.observer.work(ctx, s.round, h)
 	if err != nil {
 		return nil, voidOf(err)
 	}
+	res := ended.Result
+	if ended.Version != "" && s.Version == "" {
+		s.Version = ended.Version
+	}
 	reason, detail := s.observer.why()
+	if (reason == verdict.TimeLimit || reason == verdict.QuietLimit) && ended.LastLine != "" {
+		detail = strings.TrimPrefix(detail+"; the last that it printed: "+ended.LastLine, "; ")
+	}
 	if ctx.Err() != nil || reason.Service() {
 		s.observer.watch.Changed(nil) // what happened until then is told all the same
 	}
@@ -162,9 +202,38 @@ func (s *Session) HandOver(ctx context.Context, words string, again bool, left t
 	if reason.Service() {
 		return nil, &VoidError{Reason: reason, Detail: detail, Log: out.Bytes()}
 	}
+	s.driver.Freeze()
+	worked, err := s.capture(ctx, again)
+	s.driver.Thaw()
+	if err != nil {
+		return nil, err
+	}
+	res.TimedOut = reason == verdict.TimeLimit
+	worked.Limit, worked.LimitDetail, worked.Working, worked.Result = reason, detail, spent, res
+	worked.Words, worked.Recording, worked.Protocol = words, ended.Recording, ended.Protocol
+	worked.Log, worked.LogCut, worked.Answer = out.Bytes(), out.Cut(), said.Bytes()
+	if reports != nil {
+		worked.Reported = s.job.Contender.Reports.Told(reports.Read())
+	}
+	if ended.Answer != nil {
+		worked.Answer = ended.Answer
+	}
+	if name := s.job.Contender.AnswerFile; name != "" {
+		worked.Answer = s.read(name)
+	}
 	secrets := drive.Secrets(s.job.Contender)
+	for _, text := range []*[]byte{&worked.Log, &worked.Answer, &worked.Recording} {
+		if struck := workspace.Strike(*text, secrets); struck != nil {
+			*text = struck
+		}
+	}
+	return worked, nil
+}
+
+// capture takes the change out of the workspace, in which nothing runs.
+func (s *Session) capture(ctx context.Context, again bool) (*Worked, error) {
 	began := time.Now()
-	captured, err := s.e.Git.Capture(ctx, s.w, workspace.Limits{File: int64(s.job.Limits.File), Total: maxTotal, Secrets: secrets, Except: s.job.Contender.AnswerFile})
+	captured, err := s.e.Git.Capture(ctx, s.w, s.captureLimits())
 	if err != nil {
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
@@ -182,20 +251,8 @@ func (s *Session) HandOver(ctx context.Context, words string, again bool, left t
 	}
 	s.tree = captured.Tree
 	s.observer.changed(captured.Shown, step)
-	res.TimedOut = reason == verdict.TimeLimit
-	worked := &Worked{Limit: reason, LimitDetail: detail, Working: spent, Step: step, Result: res, Captured: captured, Log: out.Bytes(), LogCut: out.Cut(), Answer: said.Bytes(), CaptureMS: time.Since(began).Milliseconds()}
-	if reports != nil {
-		worked.Reported = s.job.Contender.Reports.Told(reports.Read())
-	}
-	if name := s.job.Contender.AnswerFile; name != "" {
-		worked.Answer = s.read(name)
-	}
-	for _, text := range []*[]byte{&worked.Log, &worked.Answer} {
-		if struck := workspace.Strike(*text, secrets); struck != nil {
-			*text = struck
-		}
-	}
-	return worked, nil
+	s.lookAtGuidance()
+	return &Worked{Step: step, Captured: captured, CaptureMS: time.Since(began).Milliseconds()}, nil
 }
 
 // read reads a file of the workspace; nil where there is no such regular file.
@@ -221,6 +278,7 @@ func (s *Session) read(name string) []byte {
 // ignored files and its tests. laid is put over the workspace first, so this is
 // the last that happens in it.
 func (s *Session) Here(ctx context.Context, c task.Check, laid workspace.Laid) (*judge.Result, error) {
+	s.driver.Close()
 	if err := s.w.Lay(laid); err != nil {
 		return nil, voidOf(err)
 	}

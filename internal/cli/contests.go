@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"os/signal"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -64,7 +65,14 @@ func (a *app) contestCommand() *cobra.Command {
 				facts = append(facts, [2]string{"Task " + t.Task, t.Title + "  (start " + short(t.StartCommit) + ")"})
 			}
 			for _, con := range d.Contenders {
-				facts = append(facts, [2]string{"Contender " + con.Contender, con.Title})
+				facts = append(facts, [2]string{"Contender " + con.Contender, con.Title + "  (" + con.Driven + "; ready: " + readyCell(con.Readiness).shown + ")"})
+			}
+			for _, u := range d.FirstUses {
+				words := duration(u.ElapsedMS) + ", " + usedWords(u.Used)
+				if u.Trouble != "" {
+					words = "came to nothing: " + u.Trouble
+				}
+				facts = append(facts, [2]string{"First use " + u.Contender, filepath.Base(u.Repository) + ": " + words})
 			}
 			for _, r := range d.Standings.Rows {
 				if r.Spent != nil {
@@ -108,7 +116,58 @@ func (a *app) contestCommand() *cobra.Command {
 			fmt.Fprintf(a.out, "Contest %s is being stopped. What has ended stays; the rest is void.\n", id)
 			return nil
 		}}
-	return noun("contest", "Contests: some tasks x some contenders x repeats", a.contestStart(), list, show, watch, stop, standings, a.contestLedger(), a.contestRejudge())
+	settings := a.withFormat(&cobra.Command{Use: "settings [CONTEST]", Short: "How the contenders differ in what is not being compared", Args: cobra.MaximumNArgs(1),
+		Long: "The settings of a contest's contenders next to each other: may a tool ask, may it use the network, guidance, first use, effort. What differs is marked.",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			_, d, err := a.contest(cmd.Context(), args)
+			if err != nil {
+				return err
+			}
+			return a.settings(d)
+		}})
+	return noun("contest", "Contests: some tasks x some contenders x repeats", a.contestStart(), list, show, settings, watch, stop, standings, a.contestLedger(), a.contestRejudge())
+}
+
+func (a *app) settings(d api.ContestDetail) error {
+	columns := []column{{head: "Setting"}, {head: "", key: "differs"}}
+	var names []string
+	for _, con := range d.Contenders {
+		if con.Driver != "elsewhere" {
+			names = append(names, con.Contender)
+			columns = append(columns, column{head: con.Contender})
+		}
+	}
+	var lines [][]cell
+	for _, s := range d.Differences {
+		differs := cell{plain: strconv.FormatBool(s.Differs)}
+		if s.Differs {
+			differs.shown, differs.color = "differs", text.Colors{text.FgYellow}
+		}
+		line := []cell{plain(s.Name), differs}
+		for _, n := range names {
+			line = append(line, plain(s.Values[n]))
+		}
+		lines = append(lines, line)
+	}
+	limits := cell{plain: "false"}
+	line := []cell{plain("limits, repair rounds"), limits}
+	for range names {
+		line = append(line, plain("the contest's, for all alike"))
+	}
+	if err := a.rows(a.format, d.Differences, columns, append(lines, line), "No contenders."); err != nil || a.format != formatTable {
+		return err
+	}
+	for _, u := range d.FirstUses {
+		words := "took " + duration(u.ElapsedMS)
+		if u.Used.Source != string(ledger.NotKnown) {
+			words += ", " + usedWords(u.Used)
+		}
+		if u.Trouble != "" {
+			words = "came to nothing: " + u.Trouble
+		}
+		fmt.Fprintf(a.out, "First use: %s in %s %s.\n", u.Contender, filepath.Base(u.Repository), visible(words))
+	}
+	return nil
 }
 
 func (a *app) contest(ctx context.Context, args []string) (*client.Client, api.ContestDetail, error) {
@@ -200,7 +259,11 @@ service; nothing is started when anything in them is wrong. It first says what w
 func (a *app) plan(p api.Plan) {
 	fmt.Fprintf(a.out, "%s: %d bouts = %d tasks x %d contenders x %d repeats, %d at once\n", visible(p.Title), p.Bouts, len(p.Tasks), len(p.Contenders), p.Repeats, p.AtOnce)
 	for _, t := range p.Tasks {
-		fmt.Fprintf(a.out, "  %-24s start %s, limit %s, %d checks of at most %s\n", t.Task, short(t.StartCommit), duration(t.TimeMS), t.Checks, duration(t.CheckMS))
+		wordings := ""
+		if len(t.Wordings) > 0 {
+			wordings = ", wordings " + strings.Join(t.Wordings, ", ")
+		}
+		fmt.Fprintf(a.out, "  %-24s start %s, limit %s, %d checks of at most %s%s\n", t.Task, short(t.StartCommit), duration(t.TimeMS), t.Checks, duration(t.CheckMS), wordings)
 	}
 	fmt.Fprintf(a.out, "  contenders: %s\n", strings.Join(p.Contenders, ", "))
 	fmt.Fprintf(a.out, "  at most %s, if every bout and check takes all its time\n", duration(p.LongestMS))
@@ -262,16 +325,19 @@ func (a *app) standings(d api.ContestDetail) error {
 	for _, r := range st.Rows {
 		lines = append(lines, []cell{plain(r.Contender), {shown: fmt.Sprintf("%d of %d", r.Passed, r.Passed+r.Failed), plain: strconv.Itoa(r.Passed)}, share(r.SuccessShare),
 			share(r.FirstShare), plain(strconv.Itoa(r.Failed)), plain(strconv.Itoa(r.Void)), number(r.MedianRounds), medianMS(r.MedianElapsedMS), medianMS(r.MedianPassedMS), medianMS(r.MedianFirstEditMS),
-			medianTokens(r), moneyCell(r.Spent, r.SpentAtLeast), moneyCell(r.PerPassed, r.SpentAtLeast), share(r.Availability.Share), number(r.MedianFiles), {shown: plusMinus(r.MedianAdded, r.MedianRemoved), plain: number(r.MedianAdded).plain}, number(r.MedianRemoved)})
-
+			medianTokens(r), moneyOrRange(r.Spent, r.SpentRange, r.SpentAtLeast), moneyOrRange(r.PerPassed, r.PerPassedRange, r.SpentAtLeast), share(r.Availability.Share), number(r.MedianFiles), {shown: plusMinus(r.MedianAdded, r.MedianRemoved), plain: number(r.MedianAdded).plain}, number(r.MedianRemoved),
+			orAbsent(r.Driven), ofPerson(r, r.Corrections), ofPerson(r, r.OwnEdits), attention(r), moneyOrRange(r.PerPassedWithPerson, r.PerPassedWithPersonRange, r.SpentAtLeast)})
 	}
 	columns := []column{{head: "Contender"}, {head: "Passed", right: true}, {head: "In the end", right: true, key: "success_share"}, {head: "First time", right: true, key: "first_share"}, {head: "Failed", right: true}, {head: "Void", right: true},
 		{head: "Rounds", right: true, key: "median_rounds"}, {head: "Elapsed", right: true, key: "median_elapsed_ms"}, {head: "When passed", right: true, key: "median_passed_ms"}, {head: "First edit", right: true, key: "median_first_edit_ms"}, {head: "Tokens", right: true, key: "median_tokens"},
 		{head: "Spent", right: true}, {head: "Per passed", right: true, key: "money_per_passed"}, {head: "Available", right: true, key: "available_share"}, {head: "Files", right: true, key: "median_files"},
-		{head: "Lines", right: true, key: "median_lines_added"}, {head: "Lines -", right: true, key: "median_lines_removed"}}
+		{head: "Lines", right: true, key: "median_lines_added"}, {head: "Lines -", right: true, key: "median_lines_removed"},
+		{head: "Driven"}, {head: "Corrections", right: true}, {head: "Own edits", right: true, key: "own_edits"}, {head: "Attention", right: true, key: "attention_ms"}, {head: "With person", right: true, key: "money_per_passed_with_person"}}
+	withPerson := len(columns) - 5
 	if a.format == formatTable { // what does not fit beside the rest, or is in another column too
 		for i := len(columns) - 1; i >= 0; i-- {
-			if h := columns[i].head; h == "Failed" || h == "When passed" || h == "Lines -" {
+			h := columns[i].head
+			if h == "Failed" || h == "When passed" || h == "Lines -" || i >= withPerson && !anybody(st.Rows) || h == "With person" && d.HourlyRate == "" {
 				columns = slices.Delete(columns, i, i+1)
 				for j := range lines {
 					lines[j] = slices.Delete(lines[j], i, i+1)
@@ -284,11 +350,83 @@ func (a *app) standings(d api.ContestDetail) error {
 	}
 	if a.format == formatTable {
 		fmt.Fprintln(a.out, "\nIn the end: the share that passed, repair rounds included. First time: without one.\nRounds, times, tokens, files and lines are medians over the bouts that passed or failed. Per passed: all that was spent, divided by what passed.\nAvailable: the share of tries that were neither refused nor void nor late.")
+		if anybody(st.Rows) {
+			words := "Corrections, own edits and attention are what the bouts asked of a person, over all that passed or failed"
+			if d.HourlyRate != "" {
+				words += "; with person: per passed with that time at " + d.HourlyRate + " an hour"
+			}
+			fmt.Fprintln(a.out, words+".")
+		}
 		for _, n := range st.Notes {
 			fmt.Fprintln(a.out, "Note: "+n+".")
 		}
+		a.byWording(st)
 	}
 	return nil
+}
+
+// anybody tells whether contenders were driven in several ways, or needed a person.
+func anybody(rows []standings.Row) bool {
+	ways := map[string]bool{}
+	for _, r := range rows {
+		if r.Driven != "" {
+			ways[r.Driven] = true
+		}
+		if r.Corrections+r.OwnEdits+r.Permissions > 0 || r.AttentionMS > 0 {
+			return true
+		}
+	}
+	return len(ways) > 1
+}
+
+func ofPerson(r standings.Row, n int) cell {
+	if r.EffortOf == 0 {
+		return cell{shown: absent}
+	}
+	return plain(strconv.Itoa(n))
+}
+
+func attention(r standings.Row) cell {
+	if r.EffortOf == 0 {
+		return cell{shown: absent}
+	}
+	return msCell(&r.AttentionMS)
+}
+
+// moneyOrRange shows money, or the two amounts between which it lies.
+func moneyOrRange(m *ledger.Money, r *ledger.Range, atLeast bool) cell {
+	if m != nil || r == nil {
+		return moneyCell(m, atLeast)
+	}
+	from, to := moneyCell(&r.From, atLeast), moneyCell(&r.To, false)
+	return cell{shown: strings.TrimSuffix(from.shown, " "+string(r.From.Currency)) + " to " + to.shown, plain: from.plain + " to " + to.plain}
+}
+
+// byWording shows how much the words mattered, where tasks have several wordings.
+func (a *app) byWording(st api.Standings) {
+	if len(st.ByWording) == 0 {
+		return
+	}
+	fmt.Fprintln(a.out, "\nBy wording:")
+	width := [3]int{}
+	for _, r := range st.ByWording {
+		width = [3]int{max(width[0], len(r.Task)), max(width[1], len(r.Wording)), max(width[2], len(r.Contender))}
+	}
+	for _, r := range st.ByWording {
+		line := fmt.Sprintf("  %-*s  %-*s  %-*s  %d of %d passed, first time %d", width[0], r.Task, width[2], r.Contender, width[1], r.Wording, r.Passed, r.Passed+r.Failed, r.FirstPassed)
+		if r.MedianElapsedMS != nil {
+			line += ", " + medianMS(r.MedianElapsedMS).shown
+		}
+		if r.MedianTokens != nil {
+			line += ", " + humanize.Comma(int64(*r.MedianTokens+0.5)) + " tokens"
+		}
+		fmt.Fprintln(a.out, line)
+	}
+	for _, s := range st.Spreads {
+		if s.Share > 0 {
+			fmt.Fprintf(a.out, "The words matter to %s on %s: %.0f points between %s and %s (of what passed).\n", s.Contender, s.Task, 100*s.Share, s.Best, s.Worst)
+		}
+	}
 }
 
 // watch follows a contest to its end and prints its standings. Ctrl-C leaves
@@ -298,7 +436,7 @@ func (a *app) watch(ctx context.Context, c *client.Client, d api.ContestDetail) 
 	defer stop()
 	p := newProgress(a, d)
 	defer p.close()
-	if d.State != "done" && d.State != "stopped" {
+	if !ended(d.State) {
 		err := c.Follow(ctx, d.ID, d.LastEventID, p.take)
 		p.close()
 		if errors.Is(err, context.Canceled) {
@@ -316,5 +454,11 @@ func (a *app) watch(ctx context.Context, c *client.Client, d api.ContestDetail) 
 	if a.format == formatTable {
 		fmt.Fprintln(a.out)
 	}
-	return a.standings(end)
+	if err := a.standings(end); err != nil {
+		return err
+	}
+	if end.State == "by-hand" && a.format == formatTable {
+		fmt.Fprintf(a.out, "\n%s left to be worked by hand: agonometer hand start --contest %s\n", plural(end.Counts.Bouts-end.Counts.Done, "bout"), shortID(end.ID))
+	}
+	return nil
 }

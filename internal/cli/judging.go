@@ -585,6 +585,7 @@ name, or its file. Branches and folders are those of the service's machine. A qu
 	f.StringVar(&in.Model, "model", "", "the model that was used, by which typed-in tokens are priced")
 	f.DurationVar(&took, "took", 0, "how long it took, such as 25m; default: from --started to --finished")
 	f.StringVar(&in.Notes, "notes", "", "free notes")
+	f.StringVar(&in.Wording, "wording", "", "the wording of the brief that was used; default: the first")
 	f.StringVar(&answerFile, "answer", "", "a file with the closing message, for a question")
 	for _, flag := range []string{"task", "contender"} {
 		_ = cmd.MarkFlagRequired(flag)

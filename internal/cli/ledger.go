@@ -75,10 +75,10 @@ func usedWords(u api.Used) string {
 	if u.Tokens != nil {
 		s += " tokens"
 	}
-	if u.Money != nil {
-		s += ", " + moneyCell(u.Money, u.MoneyAtLeast).shown
+	if u.Money != nil || u.MoneyRange != nil {
+		s += ", " + moneyOrRange(u.Money, u.MoneyRange, u.MoneyAtLeast).shown
 	}
-	return s + " (" + u.Source + ")"
+	return strings.TrimPrefix(s, absent+", ") + " (" + u.Source + ")"
 }
 
 var sheetColumns = []column{{head: "", key: "part"}, {head: "Exchanges", right: true}, {head: "Fresh", right: true}, {head: "Cached", right: true}, {head: "Written", right: true},
@@ -187,12 +187,12 @@ func (a *app) boutSheet(l api.BoutLedger) error {
 		lines = append(lines, sheetLine(name, m.Exchanges, m.Tokens, m.NotCounted > 0, m.Share, m.Money, false, nil))
 	}
 	lines = append(lines, wholeLine("all ("+string(l.Ledger.Source)+")", &l.Ledger.Sheet))
-	for _, beside := range []*ledger.Sheet{l.Ledger.Reported, l.Ledger.TypedIn} {
+	for _, beside := range []*ledger.Sheet{l.Ledger.Protocol, l.Ledger.Reported, l.Ledger.TypedIn} {
 		if beside == nil {
 			continue
 		}
 		line := wholeLine(string(beside.Source), beside)
-		if d := l.Ledger.Difference; d != nil && beside.Source == ledger.Reported {
+		if d := l.Ledger.Difference; d != nil && (beside.Source == ledger.Reported || beside.Source == ledger.Protocol && l.Ledger.Reported == nil) {
 			words := "as metered"
 			if *d != 0 {
 				words = signed(*d) + " tokens against the meter"
@@ -335,6 +335,10 @@ type lane struct {
 var lanes = []lane{
 	{"model", []timeline.Kind{timeline.Exchange}, text.FgBlue},
 	{"edits", []timeline.Kind{timeline.Edit}, text.FgGreen},
+	{"calls", []timeline.Kind{timeline.Call, timeline.Plan}, text.FgCyan},
+	{"says", []timeline.Kind{timeline.Said, timeline.Thought}, text.FgHiBlack},
+	{"person", []timeline.Kind{timeline.Person, timeline.Corrected, timeline.Permitted, timeline.Suggested, timeline.Note}, text.FgMagenta},
+	{"denied", []timeline.Kind{timeline.Denied}, text.FgRed},
 	{"output", []timeline.Kind{timeline.Output}, text.FgHiBlack},
 	{"cpu", []timeline.Kind{timeline.Busy}, text.FgHiBlack},
 	{"waits", []timeline.Kind{timeline.Refused, timeline.Backoff, timeline.Paced, timeline.Asked}, text.FgYellow},
@@ -407,8 +411,11 @@ func drawTimeline(events []timeline.Event, color bool) []string {
 func (a *app) timingFacts(b api.BoutDetail, events []timeline.Event) [][2]string {
 	facts := [][2]string{{"Used", usedWords(b.Used)}}
 	if d := b.Ledger.Difference; d != nil && *d != 0 {
-		facts = append(facts, [2]string{"", fmt.Sprintf("the tool itself reports %s tokens: %s", humanize.Comma(*b.Ledger.Reported.Total), signed(*d))})
-		facts[1][0] = "Reported"
+		by, told := "the tool itself reports", b.Ledger.Reported
+		if told == nil {
+			by, told = "over the protocol the tool tells", b.Ledger.Protocol
+		}
+		facts = append(facts, [2]string{"Reported", fmt.Sprintf("%s %s tokens: %s", by, humanize.Comma(*told.Total), signed(*d))})
 	}
 	for _, m := range b.Ledger.Lines {
 		if len(b.Ledger.Lines) > 1 || b.Ledger.Source == ledger.Metered {
@@ -430,7 +437,7 @@ func (a *app) timingFacts(b api.BoutDetail, events []timeline.Event) [][2]string
 		for _, p := range []struct {
 			name string
 			us   int64
-		}{{"model", t.Parts.Exchange}, {"own work", t.Parts.Own}, {"refused or paced", t.Parts.Refused}, {"asked", t.Parts.Asked}, {"quiet", t.Parts.Quiet}} {
+		}{{"model", t.Parts.Exchange}, {"own work", t.Parts.Own}, {"refused or paced", t.Parts.Refused}, {"waiting for answers", t.Parts.Asked}, {"the person's own editing", t.Parts.Person}, {"quiet", t.Parts.Quiet}} {
 			if p.us > 0 {
 				parts = append(parts, share(p.name, p.us))
 			}

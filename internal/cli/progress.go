@@ -32,7 +32,7 @@ type progress struct {
 
 // slot is a bout's place in the contest; a rerun takes the same one.
 type slot struct {
-	contender, task                string
+	contender, task, wording       string
 	repeat                         int
 	state, doing, outcome, verdict string
 	tokens                         *int64
@@ -40,9 +40,13 @@ type slot struct {
 	atLeast                        bool
 }
 
-func slotKey(task, contender string, repeat int) string {
-	return fmt.Sprint(task, "\x00", contender, "\x00", repeat)
+func slotKey(task, wording, contender string, repeat int) string {
+	return fmt.Sprint(task, "\x00", wording, "\x00", contender, "\x00", repeat)
 }
+
+// ended tells whether nothing more happens in a contest by itself: one that waits for
+// bouts by hand goes on when a person does.
+func ended(state string) bool { return state == "done" || state == "stopped" || state == "by-hand" }
 
 func newProgress(a *app, d api.ContestDetail) *progress {
 	p := &progress{a: a, live: isTerminal(a.out) && os.Getenv("TERM") != "dumb" && a.format != formatJSON, slots: map[string]*slot{}, started: time.Now(), done: make(chan struct{})}
@@ -56,14 +60,14 @@ func newProgress(a *app, d api.ContestDetail) *progress {
 		if b.ReplacedBy != "" {
 			continue
 		}
-		s := &slot{contender: b.Contender, task: b.Task, repeat: b.Repeat, state: b.State, doing: b.Doing}
+		s := &slot{contender: b.Contender, task: b.Task, wording: b.Wording, repeat: b.Repeat, state: b.State, doing: b.Doing}
 		if b.Verdict != nil {
 			s.outcome = string(b.Verdict.Outcome)
 		}
 		s.tokens, s.money, s.atLeast = b.Used.Tokens, b.Used.Money, b.Used.MoneyAtLeast
-		p.slots[slotKey(b.Task, b.Contender, b.Repeat)] = s
+		p.slots[slotKey(b.Task, b.Wording, b.Contender, b.Repeat)] = s
 	}
-	if p.live && d.State != "done" && d.State != "stopped" {
+	if p.live && !ended(d.State) {
 		p.draw()
 		p.idle.Add(1)
 		go func() { // ends with close
@@ -108,9 +112,9 @@ func (p *progress) take(e api.FeedEvent) bool {
 		if e.State == "running" {
 			p.started = e.At.Time
 		}
-		return e.State != "done" && e.State != "stopped"
+		return !ended(e.State)
 	}
-	s := p.slots[slotKey(e.Task, e.Contender, e.Repeat)]
+	s := p.slots[slotKey(e.Task, e.Wording, e.Contender, e.Repeat)]
 	if s == nil {
 		return true
 	}
@@ -147,6 +151,9 @@ func (p *progress) take(e api.FeedEvent) bool {
 	done, all, running := p.counts()
 	at := fmt.Sprintf("%7s  %d/%d", duration(time.Since(p.started).Milliseconds()), done, all)
 	name := fmt.Sprintf("%s on %s, repeat %d", s.contender, s.task, s.repeat)
+	if s.wording != "" {
+		name = fmt.Sprintf("%s on %s (%s), repeat %d", s.contender, s.task, s.wording, s.repeat)
+	}
 	switch {
 	case e.State == "done":
 		fmt.Fprintf(p.a.out, "%s  %s: %s (%d running, %d left)\n", at, name, visible(s.verdict), running, all-done-running)

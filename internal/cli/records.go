@@ -12,6 +12,7 @@ import (
 
 	"agonometer/internal/api"
 	"agonometer/internal/client"
+	"agonometer/internal/core/contender"
 	"agonometer/internal/core/patch"
 	"agonometer/internal/core/verdict"
 )
@@ -115,9 +116,9 @@ func (a *app) contenderCommand() *cobra.Command {
 			}
 			var lines [][]cell
 			for _, one := range all {
-				lines = append(lines, []cell{plain(one.Contender), plain(one.Title), plain(one.File), plain(strconv.Itoa(one.Contests))})
+				lines = append(lines, []cell{plain(one.Contender), plain(one.Title), plain(one.Driven), orAbsent(one.Model), readyCell(one.Readiness), plain(strconv.Itoa(one.Contests)), plain(one.File)})
 			}
-			return a.rows(a.format, all, []column{{head: "Contender"}, {head: "Title"}, {head: "File"}, {head: "Contests", right: true}}, lines,
+			return a.rows(a.format, all, []column{{head: "Contender"}, {head: "Title"}, {head: "Driven"}, {head: "Model"}, {head: "Ready"}, {head: "Contests", right: true}, {head: "File"}}, lines,
 				"No contenders yet: they come with the first contest. Check a file with: agonometer contender check FILE")
 		}})
 	show := a.withFormat(&cobra.Command{Use: "show CONTENDER", Short: "Show a contender as it was last used", Args: cobra.ExactArgs(1),
@@ -130,32 +131,78 @@ func (a *app) contenderCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.facts(one, [][2]string{{"Contender", one.Contender}, {"Title", one.Title}, {"File", one.File}, {"Digest", one.Digest},
-				{"Contests", strconv.Itoa(one.Contests)}, {"Definition", one.Source}})
+			facts := [][2]string{{"Contender", one.Contender}, {"Title", one.Title}, {"Driven", one.Driven}, {"Model", one.Model}, {"Effort", one.Effort}, {"File", one.File}, {"Digest", one.Digest},
+				{"Contests", strconv.Itoa(one.Contests)}, {"Ready", readyCell(one.Readiness).shown}}
+			if r := one.Readiness; r != nil {
+				for _, f := range r.Findings {
+					facts = append(facts, [2]string{"", f.Level + "  " + f.What + ": " + f.Detail})
+				}
+				for i := len(facts) - len(r.Findings); i < len(facts); i++ {
+					facts[i][0] = "  found"
+				}
+			}
+			if s := one.Setup; s != nil {
+				words := strings.Join(s.Steps, "\n")
+				if s.Minutes != nil {
+					words = strings.TrimSpace(plural(*s.Minutes, "minute") + " of a person's time\n" + words)
+				}
+				if len(s.Accounts) > 0 {
+					words += "\naccounts: " + strings.Join(s.Accounts, ", ")
+				}
+				facts = append(facts, [2]string{"Set up", words})
+			}
+			return a.facts(one, append(facts, [2]string{"Definition", one.Source}))
 		}})
+	var noTrial bool
 	check := a.withFormat(&cobra.Command{Use: "check FILE|CONTENDER", Short: "Say whether a contender can start on the service's machine, and what is missing", Args: cobra.ExactArgs(1),
+		Long: `Say whether a contender can start on the service's machine, and what is missing: its program and version, the state that it
+carries, its keys (not their values), whether its model service answers and, over the protocol, whether it shakes hands. Then it
+does a trial bout on a tiny repository that ships with Agonometer; that asks its model service a little. What is found is
+kept, and contests that use the same file show it.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
 				return err
 			}
 			slug := args[0]
+			if !noTrial {
+				fmt.Fprintln(a.err, "Checking, with a trial bout on a tiny repository (two minutes at most; --no-trial leaves it out) ...")
+			}
 			var report api.Report
 			if strings.ContainsAny(slug, "./") {
 				b, _, err := gather(slug)
 				if err != nil {
 					return err
 				}
-				report, err = c.CheckContender(cmd.Context(), "file", b)
-				if err != nil {
+				if report, err = c.CheckContender(cmd.Context(), "file", b, !noTrial); err != nil {
 					return err
 				}
-			} else if report, err = c.CheckContender(cmd.Context(), slug, nil); err != nil {
+			} else if report, err = c.CheckContender(cmd.Context(), slug, nil, !noTrial); err != nil {
 				return err
 			}
 			return a.report(report)
 		}})
+	check.Flags().BoolVar(&noTrial, "no-trial", false, "no trial bout")
 	return noun("contender", "Contenders: tools with their settings", list, show, check)
+}
+
+// readyCell says what the newest check of a contender found.
+func readyCell(r *api.Readiness) cell {
+	if r == nil {
+		return cell{shown: "not checked", plain: ""}
+	}
+	s, color := "no", text.Colors{text.FgRed}
+	if r.OK {
+		s, color = "yes", text.Colors{text.FgGreen}
+	}
+	s += ", " + when(r.At)
+	if r.TrialMS != nil {
+		s += ", trial bout " + duration(*r.TrialMS)
+	}
+	if r.Version != "" {
+		s += ", " + r.Version
+	}
+	return cell{shown: s, plain: strconv.FormatBool(r.OK), color: color}
 }
 
 func (a *app) report(r api.Report) error {
@@ -233,8 +280,14 @@ func boutNotes(b api.Bout) string {
 		notes = append(notes, "stopped at the "+b.Limit)
 	}
 	notes = append(notes, b.Flags...)
-	if b.Imported {
+	switch b.Driver {
+	case "elsewhere":
 		notes = append(notes, "made elsewhere")
+	case "hand":
+		notes = append(notes, "by hand")
+	}
+	if b.Wording != "" {
+		notes = append(notes, "wording "+b.Wording)
 	}
 	if b.Rounds > 1 {
 		notes = append(notes, plural(b.Rounds, "round"))
@@ -342,10 +395,19 @@ func (a *app) boutCommand() *cobra.Command {
 	a.withFormat(diff)
 
 	var check string
+	var recording bool
 	log := &cobra.Command{Use: "log BOUT", Short: "Print what the tool printed, or a check", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, id, err := a.bout(cmd.Context(), args[0])
 			if err != nil {
+				return err
+			}
+			if recording {
+				cast, err := c.Recording(cmd.Context(), id, round)
+				if err != nil {
+					return err
+				}
+				_, err = a.out.Write(cast)
 				return err
 			}
 			text, err := c.Log(cmd.Context(), id, check, round)
@@ -359,6 +421,7 @@ func (a *app) boutCommand() *cobra.Command {
 			return a.contenderText(text, false)
 		}}
 	log.Flags().IntVar(&round, "round", 0, "of this round; default: the last")
+	log.Flags().BoolVar(&recording, "recording", false, "what a terminal showed, as an asciicast (version 2)")
 	log.Flags().StringVar(&check, "check", "", "the output of this check instead of the tool's")
 
 	stop := &cobra.Command{Use: "stop BOUT", Short: "Stop a bout; it is void and not run again", Args: cobra.ExactArgs(1),
@@ -425,9 +488,10 @@ func (a *app) diffFiles(d api.Diff) error {
 
 func boutFacts(b api.BoutDetail, allTests bool, timing [][2]string) [][2]string {
 	facts := [][2]string{{"Bout", b.ID}, {"Contest", b.ContestName + "  " + b.ContestID}, {"Task", b.Task + "  " + b.TaskTitle}, {"Contender", b.Contender + "  " + b.ContenderTitle},
-		{"Repeat", strconv.Itoa(b.Repeat)}, {"State", strings.TrimSuffix(b.State+"  "+b.Doing, "  ")}}
+		{"Repeat", strconv.Itoa(b.Repeat)}, {"State", strings.TrimSuffix(b.State+"  "+b.Doing, "  ")}, {"Driven", contender.Drive(b.Driver).Words()}, {"Wording", b.Wording}, {"Tool says it is", b.ToolVersion}}
 	facts = append(facts, verdictFacts(b)...)
 	facts = append(facts, [2]string{"Elapsed", msCell(b.ElapsedMS).shown})
+	facts = append(facts, effortFacts(b)...)
 	switch {
 	case b.Limit != "":
 		facts = append(facts, [2]string{"Tool ended", "stopped: " + b.Limit})
@@ -488,6 +552,63 @@ func boutFacts(b api.BoutDetail, allTests bool, timing [][2]string) [][2]string 
 		facts = append(facts, [2]string{"Workspace kept", b.Kept})
 	}
 	return facts
+}
+
+// effortFacts say what a bout asked of a person.
+func effortFacts(b api.BoutDetail) [][2]string {
+	var facts [][2]string
+	if h := b.Hand; h != nil {
+		who := h.Worker
+		if h.Familiarity != "" {
+			who = strings.TrimSpace(who + " (used to the tool: " + h.Familiarity + ")")
+		}
+		facts = append(facts, [2]string{"Worker", who}, [2]string{"Discarded", h.Discarded})
+	}
+	e := b.Effort
+	if e == nil {
+		if b.State == "done" {
+			facts = append(facts, [2]string{"Person", "what it asked of a person is not known"})
+		}
+		return facts
+	}
+	var parts []string
+	add := func(n int, what string) {
+		if n > 0 {
+			parts = append(parts, plural(n, what))
+		}
+	}
+	add(e.Errors, "bare error")
+	add(e.Information, "correction with information")
+	add(e.Hints, "hint")
+	add(e.Permissions, "permission")
+	add(e.Taken, "suggestion taken")
+	add(e.Refused, "suggestion refused")
+	add(e.Edited, "suggestion edited")
+	if e.OwnEdits > 0 {
+		parts = append(parts, fmt.Sprintf("own edits %s (lines +%d -%d, %s)", plural(e.OwnEdits, "time"), e.OwnLinesAdded, e.OwnLinesRemoved, duration(e.EditingMS)))
+	}
+	if e.WaitingMS > 0 {
+		parts = append(parts, "kept the tool waiting "+duration(e.WaitingMS))
+	}
+	words := "nobody was needed"
+	if e.Needed() {
+		words = strings.Join(parts, ", ") + "; attention " + duration(e.AttentionMS)
+	}
+	if e.Keys != nil && e.Wanted != nil {
+		words += fmt.Sprintf("; %d keys for %d characters", *e.Keys, *e.Wanted)
+	}
+	facts = append(facts, [2]string{"Person", words})
+	if e.Answered > 0 {
+		facts = append(facts, [2]string{"Asked", fmt.Sprintf("%s answered by rule, after %s in all", plural(e.Answered, "question"), duration(e.AnsweredMS))})
+	}
+	if e.Kept != nil && e.OwnEdits > 0 {
+		facts = append(facts, [2]string{"Kept", fmt.Sprintf("%.0f%% of the tool's lines", 100**e.Kept)})
+	}
+	var marks []string
+	for _, m := range b.Marks {
+		marks = append(marks, markLine(m))
+	}
+	return append(facts, [2]string{"Marks", strings.Join(marks, "\n")})
 }
 
 func when(t api.Time) string { return t.Local().Format("2006-01-02 15:04") }

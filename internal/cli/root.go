@@ -103,7 +103,7 @@ A service runs the contests and keeps the records; the commands below talk to it
 	flags.StringVar(&a.data, "data", "", "the data folder (AGONOMETER_DATA; default "+shownDefault()+")")
 	flags.StringVar(&a.service, "service", "", "the service's address (AGONOMETER_SERVICE; default: what the data folder says, or http://"+service.DefaultListen+")")
 	root.AddCommand(a.serveCommand(), a.demoCommand(), a.doctorCommand(), a.validateCommand(), a.pruneCommand(), a.versionCommand(), a.consoleCommand(),
-		a.standInCommand(), a.taskCommand(), a.contenderCommand(), a.contestCommand(), a.boutCommand())
+		a.standInCommand(), a.taskCommand(), a.contenderCommand(), a.contestCommand(), a.boutCommand(), a.handCommand())
 	wrapArgs(root)
 	return root
 }

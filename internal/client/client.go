@@ -364,8 +364,9 @@ func (c *Client) Contender(ctx context.Context, slug string) (api.Contender, err
 
 // CheckContender asks whether a contender can start on the service's machine:
 // the one in the bundle, or the recorded one of the slug.
-func (c *Client) CheckContender(ctx context.Context, slug string, b *specfile.Bundle) (api.Report, error) {
-	return call[api.Report](ctx, c, http.MethodPost, "/contenders/"+seg(slug)+"/check", api.CheckContender{Bundle: b})
+// trial runs a trial bout too.
+func (c *Client) CheckContender(ctx context.Context, slug string, b *specfile.Bundle, trial bool) (api.Report, error) {
+	return call[api.Report](ctx, c, http.MethodPost, "/contenders/"+seg(slug)+"/check", api.CheckContender{Bundle: b, Trial: trial})
 }
 
 // Follow delivers a contest's events after an id until `each` returns false,

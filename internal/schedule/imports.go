@@ -1,6 +1,7 @@
 package schedule
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -34,7 +35,9 @@ type Import struct {
 	Anyway       bool
 	Facts        store.Imported
 	// Typed is what a person knows of what it used; nil for nothing.
-	Typed     *ledger.Told
+	Typed *ledger.Told
+	// Wording is that of the brief which was used.
+	Wording   string
 	ElapsedMS *int64
 	Answer    []byte
 }
@@ -66,7 +69,7 @@ func (s *Scheduler) Import(ctx context.Context, in Import) (*store.Bout, error) 
 	}
 	now := time.Now().UTC()
 	b := &store.Bout{ID: s.store.NewID(), Task: string(in.Task.Task), Contender: string(in.Contender.Contender), Repeat: 1, State: store.Captured, CreatedAt: now, CapturedAt: &now,
-		ElapsedMS: in.ElapsedMS, RoundsUsed: 1, StartTree: prepared.Tree, Imported: &in.Facts, Typed: in.Typed}
+		ElapsedMS: in.ElapsedMS, RoundsUsed: 1, StartTree: prepared.Tree, Imported: &in.Facts, Typed: in.Typed, Driver: contender.Elsewhere, Wording: in.Wording}
 	captured, err := s.taken(ctx, &in, b, prepared, limits)
 	if err != nil {
 		return nil, err
@@ -84,7 +87,7 @@ func (s *Scheduler) Import(ctx context.Context, in Import) (*store.Bout, error) 
 	b.LeftOut = &store.LeftOut{Ignored: captured.Ignored, TooLarge: firstNames(captured.TooLarge), Special: captured.Special, Unreadable: captured.Unreadable, NestedGit: captured.NestedGit}
 	var con *store.ContestContender
 	if in.Contest == "" {
-		row, err := s.alone(ctx, &in)
+		row, err := s.alone(ctx, store.KindImport, in.Task, in.Commit, in.Contender, in.Bundle)
 		if err != nil {
 			return nil, err
 		}
@@ -154,49 +157,61 @@ func (s *Scheduler) beside(ctx context.Context, in *Import, b *store.Bout) (*sto
 		Source: string(in.Contender.Source), Path: in.Contender.Path}, nil
 }
 
+// alonePath begins the paths of the files that hold a bout that stands alone.
+const alonePath = "/alone/"
+
 // alone makes what holds a bout that stands alone: a contest of one bout, whose
 // files are the task's and two that say so.
-func (s *Scheduler) alone(ctx context.Context, in *Import) (*store.Contest, error) {
-	con := in.Contender
+func (s *Scheduler) alone(ctx context.Context, kind store.ContestKind, t *task.Task, commit string, con *contender.Contender, bundle *specfile.Bundle) (*store.Contest, error) {
 	if len(con.Source) == 0 {
 		con = Elsewhere(con.Contender)
 	}
-	main, conFile := "/imported/contest.yaml", "/imported/contender.yaml"
-	name := string(in.Task.Task)
-	text := fmt.Sprintf("contest: %s\ntitle: %q\ntasks: [%q]\ncontenders: [%q]\n", name, in.Task.Title+" (made elsewhere)", in.Task.File, conFile)
+	main, conFile := alonePath+"contest.yaml", alonePath+"contender.yaml"
+	if kind == store.KindHand && con.Guidance != nil && con.Guidance.Text == "" {
+		return nil, &StateError{"the contender names a file for guidance and has no text of its own; outside a contest there is no other"}
+	}
+	name, how, state := string(t.Task), "made elsewhere", store.ContestDone
+	if kind == store.KindHand {
+		how, state = "by hand", store.ContestByHand
+	}
+	text := fmt.Sprintf("contest: %s\ntitle: %q\ntasks: [%q]\ncontenders: [%q]\n", name, t.Title+" ("+how+")", t.File, conFile)
 	files := map[string][]byte{main: []byte(text), conFile: con.Source}
-	for k, v := range in.Bundle.Files {
+	for k, v := range bundle.Files {
 		files[k] = v
 	}
 	raw, err := json.Marshal(specfile.Bundle{Main: main, Files: files})
 	if err != nil {
 		return nil, err
 	}
-	row := &store.Contest{ID: s.store.NewID(), Kind: store.KindImport, Name: name, Title: in.Task.Title, State: store.ContestDone, Repeats: 1, AtOnce: 1, CreatedAt: time.Now().UTC()}
+	row := &store.Contest{ID: s.store.NewID(), Kind: kind, Name: name, Title: t.Title, State: state, Repeats: 1, AtOnce: 1, CreatedAt: time.Now().UTC()}
 	if row.Bundle, err = s.store.Put(raw); err != nil {
 		return nil, err
 	}
-	t := in.Task
-	task := store.ContestTask{ContestID: row.ID, Slug: name, Title: t.Title, Repository: t.RepositoryAddress(), StartCommit: in.Commit, Digest: t.Digest(in.Commit), Size: string(t.Size),
-		Labels: t.Labels, Checks: t.Checks, Limits: t.Limits.Over(task.Defaults()), Prepare: t.Prepare, Brief: t.Brief, Kind: t.Kind}
-	known, proving, err := s.store.Known(ctx, task.Slug, task.Digest)
+	one, err := s.taskRow(ctx, t, commit, t.Limits.Over(task.Defaults()))
 	if err != nil {
 		return nil, err
 	}
-	if task.Proved = known; proving != nil {
-		task.ProvingID = proving.ID
+	one.ContestID = row.ID
+	guidance := ""
+	if con.Guidance != nil {
+		guidance = con.Guidance.Text
 	}
-	return row, s.store.CreateContest(ctx, row, []store.ContestTask{task}, []store.ContestContender{{ContestID: row.ID, Slug: string(con.Contender), Title: con.Title,
-		Digest: con.Digest(), Source: string(con.Source), Path: conFile}}, nil)
+	return row, s.store.CreateContest(ctx, row, []store.ContestTask{*one}, []store.ContestContender{{ContestID: row.ID, Slug: string(con.Contender), Title: con.Title,
+		Digest: con.Digest(), Source: string(con.Source), Path: conFile, Guidance: guidance}}, nil)
 }
 
 // Elsewhere is the contender of which only a name is known: it was worked
 // elsewhere and cannot be started here.
 func Elsewhere(slug specfile.Slug) *contender.Contender {
-	c := &contender.Contender{Path: "/imported/contender.yaml"}
+	c := &contender.Contender{Path: alonePath + "contender.yaml"}
 	c.Contender, c.Title = slug, string(slug)
 	c.Source = []byte(fmt.Sprintf("contender: %s\ntitle: %q\nrun: [worked-elsewhere]\n", slug, slug))
 	return c
+}
+
+// IsElsewhere tells the file that Elsewhere wrote.
+func IsElsewhere(source []byte) bool {
+	return bytes.Contains(source, []byte("\nrun: [worked-elsewhere]\n"))
 }
 
 // TaskOf reads a task of a contest as the contest recorded it.

@@ -16,6 +16,7 @@ import (
 	"agonometer/internal/core/contest"
 	"agonometer/internal/core/outcome"
 	"agonometer/internal/core/patch"
+	"agonometer/internal/core/person"
 	"agonometer/internal/core/specfile"
 	"agonometer/internal/core/task"
 	"agonometer/internal/core/testlog"
@@ -32,8 +33,7 @@ func (s *Scheduler) steps(ctx context.Context, cur *running, c *contest.Contest,
 	if t == nil {
 		return &bout.VoidError{Reason: verdict.HarnessFault, Detail: "the contest does not have the task any more"}
 	}
-	job := bout.Job{ID: b.ID, Task: t, Commit: c.Commits[t.Task], Contender: con, Limits: Limits(c, t), Seed: specfile.Seed(b.Seed),
-		Prices: c.PriceLists, VoidRefused: c.OnRefused == contest.MakeVoid, VoidOtherModel: c.OnOtherModel == contest.MakeVoid, Happened: s.happened(b)}
+	job := s.job(c, b, t, con)
 	say := func(what string) {
 		if err := s.store.Say(s.ctx, b, what); err != nil {
 			s.log.Warn("progress cannot be recorded", "bout", b.ID, "error", err)
@@ -54,12 +54,42 @@ func (s *Scheduler) steps(ctx context.Context, cur *running, c *contest.Contest,
 	if err != nil {
 		return err
 	}
-	r := &rounds{s: s, c: c, b: b, job: job, prepared: prepared, bases: bases, me: me, say: say}
-	r.judgement.TaskDigest = t.Digest(job.Commit)
+	r := s.newRounds(c, b, job, prepared, bases, me, say)
 	if captured {
 		return r.judgeStored(ctx)
 	}
+	if r.job.FirstUse, err = s.firstUse(ctx, cur, r.job, prepared, say); err != nil {
+		return err
+	}
 	return r.run(ctx)
+}
+
+// job is a bout as the engine sees it.
+func (s *Scheduler) job(c *contest.Contest, b *store.Bout, t *task.Task, con *contender.Contender) bout.Job {
+	job := bout.Job{ID: b.ID, Task: t, Commit: c.Commits[t.Task], Contender: con, Limits: Limits(c, t), Seed: specfile.Seed(b.Seed),
+		Prices: c.PriceLists, VoidRefused: c.OnRefused == contest.MakeVoid, VoidOtherModel: c.OnOtherModel == contest.MakeVoid, Happened: s.happened(b)}
+	if con != nil {
+		job.Guidance = c.GuidanceOf(con)
+	}
+	return job
+}
+
+func (s *Scheduler) newRounds(c *contest.Contest, b *store.Bout, job bout.Job, p *workspace.Prepared, bases []outcome.Baseline, me *activeBout, say func(string)) *rounds {
+	r := &rounds{s: s, c: c, b: b, job: job, prepared: p, bases: bases, me: me, say: say}
+	r.judgement.TaskDigest = job.Task.Digest(job.Commit)
+	return r
+}
+
+// words are those of a stage of the task, in the bout's wording.
+func (r *rounds) words(stage int) (string, error) {
+	if stage > 0 {
+		return r.stage(stage).Brief, nil
+	}
+	words, ok := r.job.Task.Words(r.b.Wording)
+	if !ok {
+		return "", &bout.VoidError{Reason: verdict.HarnessFault, Detail: "the task does not have the wording " + r.b.Wording + " any more"}
+	}
+	return words, nil
 }
 
 // baselines are what is known of each stage of a task before any contender: read
@@ -195,7 +225,10 @@ type rounds struct {
 	judgement store.Judgement
 	verdicts  []staged
 	reported  reports
-	quiet     bool // a bout that has ended is judged again: its state stays
+	told      reports // over the protocol
+	// asks works out what the bout asked of a person; nil where nobody was there.
+	asks  func(final []byte) person.Effort
+	quiet bool // a bout that has ended is judged again: its state stays
 }
 
 // staged is the verdict of a round and the stage that it belongs to.
@@ -225,7 +258,11 @@ func (r *rounds) run(ctx context.Context) (err error) {
 	var elapsed int64
 	number := 0
 	for i := range r.job.Task.Stages {
-		words, kind := r.stage(i).Brief, store.RoundOpening
+		words, err := r.words(i)
+		if err != nil {
+			return err
+		}
+		kind := store.RoundOpening
 		if i > 0 {
 			kind = store.RoundFollowUp
 		}
@@ -238,7 +275,7 @@ func (r *rounds) run(ctx context.Context) (err error) {
 			}
 			elapsed += w.Result.Elapsed.Milliseconds()
 			left -= w.Working
-			row, err := r.record(ctx, session, w, number, i, kind, words, elapsed)
+			row, err := r.record(ctx, session, w, number, i, kind, w.Words, elapsed)
 			if err != nil {
 				return err
 			}
@@ -307,9 +344,21 @@ func (r *rounds) record(ctx context.Context, session *bout.Session, w *bout.Work
 	if err != nil {
 		return nil, err
 	}
-	row := &store.Round{Limit: w.Limit, LimitDetail: w.LimitDetail, Reported: w.Reported, Number: number, Stage: stage, Kind: kind, ElapsedMS: &ms, ExitCode: &code, Signal: w.Result.Signal, TimedOut: w.Result.TimedOut,
+	protocol, err := nullableJSON(r.told.add(w.Protocol))
+	if err != nil {
+		return nil, err
+	}
+	effort, err := json.Marshal(r.effort(session, w))
+	if err != nil {
+		return nil, err
+	}
+	exit := &code
+	if r.asks != nil { // a person worked it: there is no program that ended
+		exit = nil
+	}
+	row := &store.Round{Protocol: w.Protocol, Limit: w.Limit, LimitDetail: w.LimitDetail, Reported: w.Reported, Number: number, Stage: stage, Kind: kind, ElapsedMS: &ms, ExitCode: exit, Signal: w.Result.Signal, TimedOut: w.Result.TimedOut,
 		ResultTree: cap.Tree, LogCut: w.LogCut, Footprint: r.s.footprint(r.b.ID, cap.Shown), Step: r.s.footprint(r.b.ID, w.Step)}
-	for into, data := range map[*store.Digest][]byte{&row.Words: []byte(words), &row.Diff: cap.Diff, &row.Shown: cap.Shown, &row.Log: w.Log, &row.Answer: w.Answer} {
+	for into, data := range map[*store.Digest][]byte{&row.Words: []byte(words), &row.Diff: cap.Diff, &row.Shown: cap.Shown, &row.Log: w.Log, &row.Answer: w.Answer, &row.Recording: w.Recording} {
 		d, err := r.s.store.Put(data)
 		if err != nil {
 			return nil, err
@@ -326,12 +375,22 @@ func (r *rounds) record(ctx context.Context, session *bout.Session, w *bout.Work
 		return nil, err
 	}
 	r.b.Diff, r.b.ResultTree, r.b.StartTree = row.Diff, cap.Tree, r.prepared.Tree
-	maps.Copy(facts, map[string]any{"limit": w.Limit, "reported": reported,
+	maps.Copy(facts, map[string]any{"limit": w.Limit, "reported": reported, "protocol": protocol, "effort": string(effort), "version": session.Version, "guidance_changed": session.GuidanceChanged,
 		"diff": row.Diff, "shown": row.Shown, "log": row.Log, "log_cut": w.LogCut, "footprint": footprint, "left_out": string(leftOut),
-		"result_tree": cap.Tree, "start_tree": r.prepared.Tree, "elapsed_ms": elapsed, "exit_code": code, "signal": w.Result.Signal, "timed_out": w.Result.TimedOut,
+		"result_tree": cap.Tree, "start_tree": r.prepared.Tree, "elapsed_ms": elapsed, "exit_code": exit, "signal": w.Result.Signal, "timed_out": w.Result.TimedOut,
 		"workspace_ms": session.WorkspaceMS, "home_ms": session.HomeMS, "home_bytes": session.HomeBytes, "home_layered": session.HomeLayered,
 		"capture_ms": w.CaptureMS, "kept": session.Kept, "beside": r.s.besideOf(r.me)})
 	return row, r.s.store.AddRound(ctx, r.b, row, facts)
+}
+
+// effort is what the bout has asked of a person so far.
+func (r *rounds) effort(session *bout.Session, w *bout.Worked) person.Effort {
+	if r.asks != nil {
+		return r.asks(w.Captured.Shown)
+	}
+	e := person.Alone(w.Captured.Shown)
+	e.Answered, e.AnsweredMS = session.Answered()
+	return e
 }
 
 // footprint measures a change. Odd names can make a diff that git understands

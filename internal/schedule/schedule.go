@@ -54,7 +54,9 @@ type Scheduler struct {
 	mu      sync.Mutex
 	current *running
 	// proving is the id of the proving that is being run, with what stops it.
-	proving     string
+	proving string
+	// hands are the open bouts that persons work, by id.
+	hands       map[string]*hand
 	stopProving context.CancelCauseFunc
 	rejudging   bool
 }
@@ -86,12 +88,16 @@ type activeBout struct {
 // New starts the scheduler: it takes up what an earlier service left, and then
 // runs whatever is waiting. Close ends it.
 func New(st *store.Store, engine *bout.Engine, log *slog.Logger) (*Scheduler, error) {
-	s := &Scheduler{store: st, engine: engine, log: log, wake: make(chan struct{}, 1), done: make(chan struct{})}
+	s := &Scheduler{store: st, engine: engine, log: log, wake: make(chan struct{}, 1), done: make(chan struct{}), hands: map[string]*hand{}}
 	s.ctx, s.cancel = context.WithCancelCause(context.Background())
 	if err := s.takeUp(); err != nil {
 		return nil, err
 	}
 	go s.loop()
+	if err := s.takeUpHands(); err != nil {
+		s.Close()
+		return nil, err
+	}
 	return s, nil
 }
 
@@ -100,6 +106,7 @@ func New(st *store.Store, engine *bout.Engine, log *slog.Logger) (*Scheduler, er
 func (s *Scheduler) Close() {
 	s.cancel(errShutdown)
 	<-s.done
+	s.closeHands()
 }
 
 // Create records a contest, to be run when its turn comes.
@@ -123,33 +130,33 @@ func (s *Scheduler) Create(ctx context.Context, c *contest.Contest, bundle *spec
 		}
 	}
 	now := time.Now().UTC()
-	row := &store.Contest{Prices: prices, ID: s.store.NewID(), Kind: store.KindContest, Name: string(c.File.Contest), Title: c.Title, State: store.ContestWaiting, Seed: int64(seed), SeedDrawn: drawn,
+	rate := ""
+	if c.HourlyRate != nil {
+		rate = c.HourlyRate.String()
+	}
+	row := &store.Contest{Prices: prices, HourlyRate: rate, ID: s.store.NewID(), Kind: store.KindContest, Name: string(c.File.Contest), Title: c.Title, State: store.ContestWaiting, Seed: int64(seed), SeedDrawn: drawn,
 		Repeats: c.Repeats, AtOnce: c.AtOnce, Path: c.Path, Bundle: digest, CreatedAt: now}
 	var tasks []store.ContestTask
 	var contenders []store.ContestContender
-	var taskSlugs, contenderSlugs []specfile.Slug
+	var contenderSlugs []specfile.Slug
 	for i, t := range c.Tasks {
-		taskSlugs = append(taskSlugs, t.Task)
-		commit := c.Commits[t.Task]
-		one := store.ContestTask{ContestID: row.ID, Position: i, Slug: string(t.Task), Title: t.Title, Repository: t.RepositoryAddress(),
-			StartCommit: commit, Digest: t.Digest(commit), Size: string(t.Size), Labels: t.Labels, Checks: t.Checks, Limits: Limits(c, t), Prepare: t.Prepare, Brief: t.Brief, Kind: t.Kind}
-		known, proving, err := s.store.Known(ctx, one.Slug, one.Digest)
+		one, err := s.taskRow(ctx, t, c.Commits[t.Task], Limits(c, t))
 		if err != nil {
 			return nil, err
 		}
-		if one.Proved = known; proving != nil {
-			one.ProvingID = proving.ID
-		}
-		tasks = append(tasks, one)
+		one.ContestID, one.Position = row.ID, i
+		tasks = append(tasks, *one)
 	}
+	driver := map[specfile.Slug]contender.Drive{}
 	for i, con := range c.Contenders {
 		contenderSlugs = append(contenderSlugs, con.Contender)
+		driver[con.Contender] = con.Drive
 		contenders = append(contenders, store.ContestContender{ContestID: row.ID, Position: i, Slug: string(con.Contender), Title: con.Title,
-			Digest: con.Digest(), Source: string(con.Source), Path: con.Path})
+			Digest: con.Digest(), Source: string(con.Source), Path: con.Path, Guidance: c.GuidanceOf(con)})
 	}
 	var bouts []store.Bout
-	for i, slot := range contest.Order(taskSlugs, contenderSlugs, c.Repeats, seed) {
-		bouts = append(bouts, store.Bout{ID: s.store.NewID(), ContestID: row.ID, Position: i, Task: string(slot.Task), Contender: string(slot.Contender),
+	for i, slot := range contest.Order(c.Items(), contenderSlugs, c.Repeats, seed) {
+		bouts = append(bouts, store.Bout{ID: s.store.NewID(), ContestID: row.ID, Position: i, Task: string(slot.Task), Contender: string(slot.Contender), Wording: slot.Wording, Driver: driver[slot.Contender],
 			Repeat: slot.Repeat, Seed: int64(contest.BoutSeed(seed, slot)), State: store.Waiting, CreatedAt: now})
 	}
 	if err := s.store.CreateContest(ctx, row, tasks, contenders, bouts); err != nil {
@@ -157,6 +164,23 @@ func (s *Scheduler) Create(ctx context.Context, c *contest.Contest, bundle *spec
 	}
 	s.poke()
 	return row, nil
+}
+
+// taskRow is a task as the records have it.
+func (s *Scheduler) taskRow(ctx context.Context, t *task.Task, commit string, limits task.Limits) (*store.ContestTask, error) {
+	one := &store.ContestTask{Slug: string(t.Task), Title: t.Title, Repository: t.RepositoryAddress(), StartCommit: commit, Digest: t.Digest(commit), Size: string(t.Size),
+		Labels: t.Labels, Checks: t.Checks, Limits: limits, Prepare: t.Prepare, Brief: t.Brief, Wordings: t.Wordings, Attachments: []string{}, Kind: t.Kind}
+	for _, a := range t.Attached {
+		one.Attachments = append(one.Attachments, a.Name)
+	}
+	known, proving, err := s.store.Known(ctx, one.Slug, one.Digest)
+	if err != nil {
+		return nil, err
+	}
+	if one.Proved = known; proving != nil {
+		one.ProvingID = proving.ID
+	}
+	return one, nil
 }
 
 // Limits are what a bout on a task of a contest may use: the contest's over
@@ -182,6 +206,9 @@ func (s *Scheduler) takeUp() error {
 	}
 	for i := range bouts {
 		b := &bouts[i]
+		if b.Hand != nil { // a person goes on where they were
+			continue
+		}
 		if b.State == store.Judging {
 			if err := s.store.Advance(ctx, b, store.Captured, map[string]any{"captured_at": b.CapturedAt}); err != nil {
 				return err
@@ -392,6 +419,7 @@ func (s *Scheduler) bouts(ctx context.Context, cur *running, row *store.Contest)
 			wg.Wait()
 			return err
 		}
+		pending = slices.DeleteFunc(pending, func(b store.Bout) bool { return b.Driver == contender.DriveHand })
 		next := pick(pending, taken, time.Now())
 		if next == nil {
 			later := soonest(pending, taken)
@@ -442,6 +470,14 @@ func (s *Scheduler) bouts(ctx context.Context, cur *running, row *store.Contest)
 	if ctx.Err() != nil {
 		return context.Cause(ctx)
 	}
+	left, err := s.leftToHand(s.ctx, row.ID)
+	if err != nil {
+		return err
+	}
+	if len(left) > 0 {
+		s.log.Info("a contest waits for bouts that are worked by hand", "contest", row.ID, "bouts", len(left))
+		return s.store.SetContestState(s.ctx, row.ID, store.ContestByHand)
+	}
 	s.log.Info("a contest has ended", "contest", row.ID)
 	return s.store.SetContestState(s.ctx, row.ID, store.ContestDone)
 }
@@ -478,6 +514,7 @@ func (s *Scheduler) voidRest(contestID string, reason verdict.Reason, detail str
 		return err
 	}
 	for i := range left {
+		s.closeHand(left[i].ID)
 		v := verdict.Of(verdict.Facts{Void: reason, VoidDetail: detail})
 		if err := s.store.Finish(s.ctx, &left[i], store.Judgement{Verdict: v}, nil, nil); err != nil {
 			return err
@@ -517,6 +554,9 @@ func (s *Scheduler) StopBout(ctx context.Context, id string) error {
 	}
 	if b.State == store.Done {
 		return &StateError{"the bout has ended already"}
+	}
+	if b.Driver == contender.DriveHand {
+		return s.Discard(ctx, id, "stopped by a person")
 	}
 	s.mu.Lock()
 	var active *activeBout
@@ -605,6 +645,8 @@ func (s *Scheduler) Busy() string {
 		return "A task is being proved"
 	case s.rejudging:
 		return "A contest is being judged again"
+	case len(s.hands) > 0:
+		return "A bout is being worked by hand"
 	}
 	return ""
 }

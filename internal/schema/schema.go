@@ -36,7 +36,7 @@ var scalars = map[reflect.Type]func() *jsonschema.Schema{
 	reflect.TypeFor[specfile.Size]():     pattern(specfile.SizePattern, "512KiB", "4MiB"),
 	reflect.TypeFor[specfile.EnvName]():  pattern(specfile.EnvNamePattern, "PORT_KEY"),
 	reflect.TypeFor[task.Reader]():       one(task.ReadsExit, task.ReadsGoTestJSON, task.ReadsJUnit, task.ReadsTAP, task.ReadsNumber),
-	reflect.TypeFor[task.Kind]():         one(task.Change, task.Question),
+	reflect.TypeFor[task.Kind]():         one(task.Change, task.Question, task.Typing),
 	reflect.TypeFor[task.Protect]():      one(task.Report, task.Strict),
 	reflect.TypeFor[task.Network]():      one(task.NoNetwork, task.NetworkNeeded),
 	reflect.TypeFor[task.Bound]():        pattern(task.BoundPattern, "250", "0.5 x start"),
@@ -52,6 +52,8 @@ var scalars = map[reflect.Type]func() *jsonschema.Schema{
 	reflect.TypeFor[wire.Pointer]():      pattern(wire.PointerPattern, "/usage/output_tokens"),
 	reflect.TypeFor[wire.Take]():         one(wire.TakeLast, wire.TakeSum),
 	reflect.TypeFor[contender.Network](): one(contender.NetworkOpen, contender.MeterOnly),
+	reflect.TypeFor[contender.Drive]():   one(contender.DriveCommand, contender.DriveACP, contender.DriveHand),
+	reflect.TypeFor[contender.Permit]():  one(contender.Allow, contender.Refuse),
 	reflect.TypeFor[contest.OnEvent]():   one(contest.Count, contest.Flag, contest.MakeVoid),
 	reflect.TypeFor[contender.Stdin]():   one(contender.StdinNone, contender.StdinBrief),
 	reflect.TypeFor[specfile.Seed](): func() *jsonschema.Schema {

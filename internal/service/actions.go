@@ -18,6 +18,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode"
 
 	"github.com/gin-gonic/gin"
 	"mvdan.cc/sh/v3/syntax"
@@ -112,7 +113,7 @@ func (s *Server) startContest(c *gin.Context) {
 }
 
 func (s *Server) plan(ctx context.Context, c *contest.Contest) (*api.Plan, error) {
-	plan := &api.Plan{Name: string(c.File.Contest), Title: c.Title, Repeats: c.Repeats, AtOnce: c.AtOnce, Bouts: len(c.Tasks) * len(c.Contenders) * c.Repeats,
+	plan := &api.Plan{Name: string(c.File.Contest), Title: c.Title, Repeats: c.Repeats, AtOnce: c.AtOnce, Bouts: c.Bouts(), ByHand: c.Bouts() / len(c.Contenders) * handsOf(c.Contenders),
 		Confined: s.engine.Capability.Mode == confine.Namespaces, Contenders: []string{}, Remarks: []string{}}
 	if c.Seed != nil {
 		seed := int64(*c.Seed)
@@ -122,7 +123,7 @@ func (s *Server) plan(ctx context.Context, c *contest.Contest) (*api.Plan, error
 	for _, t := range c.Tasks {
 		limits := schedule.Limits(c, t)
 		p := api.PlanTask{Task: string(t.Task), Title: t.Title, StartCommit: c.Commits[t.Task], TimeMS: limits.Time.Std().Milliseconds(),
-			CheckMS: limits.Check.Std().Milliseconds(), Checks: len(t.Checks), RepairRounds: c.RepairRoundsOf(t), Stages: len(t.Stages)}
+			CheckMS: limits.Check.Std().Milliseconds(), Checks: len(t.Checks), RepairRounds: c.RepairRoundsOf(t), Stages: len(t.Stages), Wordings: wordingNames(t, c.Takes[t.Task])}
 		known, _, err := s.store.Known(ctx, p.Task, t.Digest(p.StartCommit))
 		if err != nil {
 			return nil, err
@@ -135,7 +136,7 @@ func (s *Server) plan(ctx context.Context, c *contest.Contest) (*api.Plan, error
 			plan.Remarks = append(plan.Remarks, "the task "+p.Task+" has changed since it was proved; prove it again: agonometer task prove FILE, or contest start --prove")
 		}
 		plan.Tasks = append(plan.Tasks, p)
-		plan.LongestMS += (p.TimeMS + p.CheckMS*int64(p.Checks)) * int64(len(c.Contenders)*c.Repeats)
+		plan.LongestMS += (p.TimeMS + p.CheckMS*int64(p.Checks)) * int64(len(c.Contenders)*c.Repeats*max(1, len(c.Takes[t.Task])))
 	}
 	if len(unproved) > 0 {
 		plan.Remarks = append(plan.Remarks, "nothing has shown yet that these tasks are fair: "+strings.Join(unproved, ", ")+"; prove them with: agonometer task prove FILE, or contest start --prove")
@@ -160,6 +161,9 @@ func (s *Server) plan(ctx context.Context, c *contest.Contest) (*api.Plan, error
 	}
 	if len(unmetered) < len(c.Contenders) && len(c.PriceLists.Lists) == 0 {
 		plan.Remarks = append(plan.Remarks, "no price list is named (prices), so there will be tokens and no money")
+	}
+	if plan.ByHand > 0 {
+		plan.Remarks = append(plan.Remarks, count(plan.ByHand, "bout")+" left to a person: agonometer hand start --contest ID, when the others have run or beside them")
 	}
 	if !plan.Confined {
 		plan.Remarks = append(plan.Remarks, "bouts run unconfined here ("+s.engine.Capability.Why+")")
@@ -217,7 +221,7 @@ func (s *Server) prune(c *gin.Context) {
 // the data folder, and nothing runs.
 func Prune(data string) (api.Pruned, error) {
 	var out api.Pruned
-	for _, dir := range []string{"scratch", "prepared", "starts", "mirrors"} {
+	for _, dir := range []string{"scratch", "prepared", "starts", "mirrors", "first-uses"} {
 		entries, err := os.ReadDir(filepath.Join(data, dir))
 		if errors.Is(err, os.ErrNotExist) {
 			continue
@@ -366,7 +370,11 @@ func (s *Server) doctor(c *gin.Context) {
 			add("missing", "contender "+con.Contender, err.Error(), "mend its file")
 			continue
 		}
-		for _, f := range s.contenderFindings(ctx, parsed) {
+		if schedule.IsElsewhere([]byte(con.Source)) {
+			continue
+		}
+		findings, _ := s.contenderFindings(ctx, parsed)
+		for _, f := range findings {
 			f.What = "contender " + con.Contender + ": " + f.What
 			out.Findings = append(out.Findings, f)
 		}
@@ -406,7 +414,9 @@ func (s *Server) needs(c *contender.Contender) []api.Finding {
 	add := func(level, what, detail, remedy string) {
 		out = append(out, api.Finding{Level: level, What: what, Detail: detail, Remedy: remedy})
 	}
-	if program, err := drive.Program(c, s.engine.Path); err != nil {
+	if c.Drive == contender.DriveHand {
+		add("ok", "driven", "by hand: a person starts it", "")
+	} else if program, err := drive.Program(c, s.engine.Path); err != nil {
 		add("missing", "program", err.Error(), remedy(filepath.Base(c.Run[0])))
 	} else {
 		add("ok", "program", program, "")
@@ -443,26 +453,36 @@ func (s *Server) needs(c *contender.Contender) []api.Finding {
 
 // contenderFindings tells what a contender needs, and asks its program for its
 // version, in a bout's surroundings and with nothing in them.
-func (s *Server) contenderFindings(ctx context.Context, c *contender.Contender) []api.Finding {
-	out := append(s.needs(c), s.modelFindings(ctx, c)...)
-	program, err := drive.Program(c, s.engine.Path)
-	if err != nil {
-		return out
+func (s *Server) contenderFindings(ctx context.Context, c *contender.Contender) (out []api.Finding, version string) {
+	out = append(s.needs(c), s.modelFindings(ctx, c)...)
+	if c.Drive == contender.DriveHand || slices.ContainsFunc(out, func(f api.Finding) bool { return f.Level == "missing" }) {
+		return out, ""
 	}
-	version, err := s.trial(ctx, c, program)
+	version, err := s.startsHere(ctx, c)
 	var start *confine.StartError
+	var missing *drive.MissingError
+	what := "version"
+	if c.Drive == contender.DriveACP {
+		what = "handshake"
+	}
 	switch {
 	case errors.As(err, &start):
 		out = append(out, api.Finding{Level: "missing", What: "start", Detail: "it cannot be started inside a bout: " + start.Why,
 			Remedy: "name the folders that it needs under 'reads' in its file"})
+	case errors.As(err, &missing):
+		out = append(out, api.Finding{Level: "missing", What: what, Detail: missing.What})
 	case err != nil:
-		out = append(out, api.Finding{Level: "warning", What: "version", Detail: err.Error()})
+		out = append(out, api.Finding{Level: "warning", What: what, Detail: err.Error()})
+	case version == "" && c.Drive == contender.DriveACP:
+		out = append(out, api.Finding{Level: "ok", What: what, Detail: "it shakes hands, and does not tell its version"})
 	case version == "":
-		out = append(out, api.Finding{Level: "ok", What: "version", Detail: "it starts, and does not tell its version (--version)"})
+		out = append(out, api.Finding{Level: "ok", What: what, Detail: "it starts, and does not tell its version (version_command)"})
+	case c.Drive == contender.DriveACP:
+		out = append(out, api.Finding{Level: "ok", What: what, Detail: "it shakes hands: " + version})
 	default:
-		out = append(out, api.Finding{Level: "ok", What: "version", Detail: version})
+		out = append(out, api.Finding{Level: "ok", What: what, Detail: version})
 	}
-	return out
+	return out, version
 }
 
 // modelFindings says whether a contender's model service answers, and whether
@@ -485,10 +505,13 @@ func (s *Server) modelFindings(ctx context.Context, c *contender.Contender) []ap
 			conn.Close()
 			out = append(out, api.Finding{Level: "ok", What: "model service", Detail: host + " answers; the tool is told to go through the meter"})
 		}
+	} else if c.Drive == contender.DriveHand {
+		out = append(out, api.Finding{Level: "ok", What: "meter", Detail: "none: tokens or money are typed in"})
 	} else {
 		out = append(out, api.Finding{Level: "warning", What: "meter", Detail: "its tokens are not counted", Remedy: "name its model service under 'meter': see docs/metering.md"})
 	}
 	switch open := c.Network != contender.MeterOnly; {
+	case c.Drive == contender.DriveHand:
 	case open:
 		out = append(out, api.Finding{Level: "ok", What: "network", Detail: "open: what it looks up is not known"})
 	case !s.engine.Capability.CutsNetwork:
@@ -499,7 +522,9 @@ func (s *Server) modelFindings(ctx context.Context, c *contender.Contender) []ap
 	return out
 }
 
-func (s *Server) trial(ctx context.Context, c *contender.Contender, program string) (string, error) {
+// startsHere starts a contender in a bout's surroundings, with nothing in them, to
+// hear its version; over the protocol by shaking hands.
+func (s *Server) startsHere(ctx context.Context, c *contender.Contender) (string, error) {
 	dir, err := os.MkdirTemp(s.engine.Scratch(), "trial-")
 	if err != nil {
 		return "", err
@@ -507,12 +532,13 @@ func (s *Server) trial(ctx context.Context, c *contender.Contender, program stri
 	defer workspace.RemoveAll(dir)
 	world := confine.World{Mode: s.engine.Capability.Mode, Owner: confine.CurrentOwner(), Path: s.engine.Path, Hide: []string{s.opt.Data},
 		Workspace: filepath.Join(dir, "workspace"), Home: filepath.Join(dir, "home"), Tmp: filepath.Join(dir, "tmp"), Root: filepath.Join(dir, "root")}
+	opt := workspace.CopyOptions{Owned: world.Owner.Root && world.Mode == confine.Namespaces, UID: world.Owner.UID, GID: world.Owner.GID}
 	for _, d := range []string{world.Workspace, world.Home, world.Tmp, world.Root} {
 		if err := os.Mkdir(d, 0o755); err != nil {
 			return "", err
 		}
-		if world.Owner.Root && world.Mode == confine.Namespaces {
-			if err := os.Chown(d, world.Owner.UID, world.Owner.GID); err != nil {
+		if opt.Owned {
+			if err := os.Chown(d, opt.UID, opt.GID); err != nil {
 				return "", err
 			}
 		}
@@ -523,11 +549,64 @@ func (s *Server) trial(ctx context.Context, c *contender.Contender, program stri
 		}
 	}
 	out := confine.NewOutput(8 << 10)
-	res, err := confine.Run(ctx, world.Spec([]string{program, "--version"}, nil), confine.IO{Stdout: out, Stderr: out}, 5*time.Second)
+	h := drive.HandOver{Contender: c, World: world, Output: out, Limit: startTime, MeterURL: "http://127.0.0.1:9/"}
+	if err := drive.Carry(c, world.Home, opt, h.Values()); err != nil {
+		return "", err
+	}
+	if c.Drive == contender.DriveACP {
+		return drive.Handshake(ctx, h)
+	}
+	run := c.VersionCommand
+	if len(run) == 0 {
+		run = []string{c.Run[0], "--version"}
+	}
+	res, err := drive.Aside(ctx, h, run)
+	if err == nil && len(c.VersionCommand) > 0 && (res.Failed() || res.TimedOut) {
+		return "", fmt.Errorf("its version_command ended with exit status %d: %s", res.ExitCode, firstLine(out.Bytes()))
+	}
 	if err != nil || res.Failed() {
 		return "", err
 	}
 	return firstLine(out.Bytes()), nil
+}
+
+// startTime is how long a tool may take to tell its version or to shake hands.
+const startTime = 15 * time.Second
+
+// trialFindings runs a trial bout.
+func (s *Server) trialFindings(ctx context.Context, c *contender.Contender, r *api.Report) {
+	t, err := s.engine.Try(ctx, c)
+	if err != nil {
+		r.Findings = append(r.Findings, api.Finding{Level: "missing", What: "trial bout", Detail: err.Error()})
+		return
+	}
+	ms := t.Elapsed.Milliseconds()
+	r.TrialMS = &ms
+	if r.Version == "" {
+		r.Version = t.Version
+	}
+	f := api.Finding{Level: "ok", What: "trial bout", Detail: fmt.Sprintf("%s, in %.1f s", t.Words, t.Elapsed.Seconds())}
+	if t.Spent.Tokens != nil {
+		f.Detail += fmt.Sprintf(", %d tokens", *t.Spent.Tokens)
+	}
+	if !t.Lit {
+		f.Level, f.Remedy = "warning", "look at how it is started (run) and at what it needs; the last that it printed: "+lastWords(t.Log)
+	}
+	r.Findings = append(r.Findings, f)
+}
+
+func lastWords(log []byte) string {
+	text := strings.TrimSpace(strings.ToValidUTF8(string(log), "\ufffd"))
+	line := []rune(strings.Map(func(r rune) rune {
+		if unicode.IsControl(r) {
+			return -1
+		}
+		return r
+	}, text[strings.LastIndexByte(text, '\n')+1:]))
+	if len(line) == 0 {
+		return "nothing"
+	}
+	return string(line[:min(len(line), 200)])
 }
 
 func (s *Server) checkContender(c *gin.Context) {
@@ -551,7 +630,21 @@ func (s *Server) checkContender(c *gin.Context) {
 		s.problem(c, http.StatusUnprocessableEntity, "The file has mistakes", "Nothing was checked.", doc.Problems...)
 		return
 	}
-	out := api.Report{Findings: s.contenderFindings(c.Request.Context(), parsed)}
-	out.OK = !slices.ContainsFunc(out.Findings, func(f api.Finding) bool { return f.Level == "missing" })
+	ctx := c.Request.Context()
+	var out api.Report
+	out.Findings, out.Version = s.contenderFindings(ctx, parsed)
+	bad := func(f api.Finding) bool { return f.Level == "missing" }
+	if in.Trial && parsed.Drive != contender.DriveHand && !slices.ContainsFunc(out.Findings, bad) {
+		s.trialFindings(ctx, parsed, &out)
+	}
+	out.OK = !slices.ContainsFunc(out.Findings, bad)
+	row := &store.Readiness{Contender: string(parsed.Contender), Digest: parsed.Digest(), OK: out.OK, Version: out.Version, TrialMS: out.TrialMS}
+	for _, f := range out.Findings {
+		row.Findings = append(row.Findings, store.Finding(f))
+	}
+	if err := s.store.AddReadiness(ctx, row); err != nil {
+		s.fail(c, err)
+		return
+	}
 	c.JSON(http.StatusOK, out)
 }

@@ -283,7 +283,7 @@ func TestDoctorAndContenderCheck(t *testing.T) {
 		}
 	}
 	assert.ElementsMatch(t, []string{"no-such-compiler", "contender absent: program", "contender absent: key", "contender absent: carried state"}, missing)
-	good, err := c.CheckContender(t.Context(), "good", nil)
+	good, err := c.CheckContender(t.Context(), "good", nil, false)
 	require.NoError(t, err)
 	assert.True(t, good.OK)
 }

@@ -45,7 +45,7 @@ func (s *Server) roundsOf(b *store.Bout, out *api.BoutDetail, all bool) error {
 	for i := range b.Rounds {
 		r := &b.Rounds[i]
 		one := api.Round{Number: r.Number, Stage: r.Stage, Kind: string(r.Kind), ElapsedMS: r.ElapsedMS, ExitCode: r.ExitCode, Signal: r.Signal, TimedOut: r.TimedOut,
-			Footprint: r.Footprint, Step: r.Step, Checks: []api.CheckResult{}, Tests: []api.TestRow{}, Figures: []outcome.Figure{}, Facts: []answer.Examined{}, PutBack: []string{}, LeftOut: []string{}}
+			Footprint: r.Footprint, Step: r.Step, HasRecording: r.Recording != "", Checks: []api.CheckResult{}, Tests: []api.TestRow{}, Figures: []outcome.Figure{}, Facts: []answer.Examined{}, PutBack: []string{}, LeftOut: []string{}}
 		words, err := s.store.Get(r.Words)
 		if err != nil {
 			return err
@@ -412,7 +412,7 @@ func (s *Server) importBout(c *gin.Context) {
 	}
 	imp.Contender = schedule.Elsewhere(slug)
 	if len(in.ContenderFile) > 0 {
-		con, doc := contender.Parse("/imported/contender.yaml", in.Contender+".yaml", in.ContenderFile)
+		con, doc := contender.Parse("/alone/contender.yaml", in.Contender+".yaml", in.ContenderFile)
 		if len(doc.Problems) > 0 {
 			s.problem(c, http.StatusUnprocessableEntity, "The contender's file has mistakes", "Nothing was imported.", doc.Problems...)
 			return
@@ -422,6 +422,11 @@ func (s *Server) importBout(c *gin.Context) {
 	if !s.importTask(c, &in, &imp) {
 		return
 	}
+	if _, ok := imp.Task.Words(in.Wording); !ok {
+		refuse("There is no such wording", "The task "+string(imp.Task.Task)+" has no wording "+in.Wording+".")
+		return
+	}
+	imp.Wording = in.Wording
 	b, err := s.sched.Import(ctx, imp)
 	var off *schedule.OffBaseError
 	var void *bout.VoidError

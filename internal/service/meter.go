@@ -26,6 +26,8 @@ type account struct {
 	prices    ledger.Prices
 	exchanges map[string][]store.Exchange
 	expects   map[string]*ledger.Expects
+	// rate is what an hour of the person is worth; nil where nobody said.
+	rate *ledger.Money
 }
 
 // account gathers a contest's exchanges and its price lists, or the one of a digest.
@@ -37,6 +39,9 @@ func (s *Server) account(ctx context.Context, row *store.Contest, contenders []s
 	}
 	if a.exchanges, err = s.store.ContestExchanges(ctx, row.ID); err != nil {
 		return nil, err
+	}
+	if rate := new(ledger.Money); row.HourlyRate != "" && rate.ParseScalar(row.HourlyRate) == nil {
+		a.rate = rate
 	}
 	for i := range contenders {
 		c, _ := contender.Parse(contenders[i].Path, contenders[i].Path, []byte(contenders[i].Source))
@@ -98,7 +103,7 @@ func (a *account) entries(b *store.Bout) []ledger.Exchange {
 }
 
 func (a *account) ledger(b *store.Bout) ledger.Ledger {
-	return ledger.Best(a.entries(b), b.Reported, b.Typed, when(b), a.prices)
+	return ledger.Best(a.entries(b), ledger.Others{Protocol: b.Protocol, Reported: b.Reported, Typed: b.Typed}, when(b), a.prices)
 }
 
 func (a *account) departures(b *store.Bout) []ledger.Departure {
@@ -106,7 +111,7 @@ func (a *account) departures(b *store.Bout) []ledger.Departure {
 }
 
 func (a *account) used(sheet *ledger.Sheet) api.Used {
-	return api.Used{Source: string(sheet.Source), Tokens: sheet.Total, AtLeast: sheet.AtLeast, Money: sheet.Money, MoneyAtLeast: sheet.MoneyAtLeast}
+	return api.Used{Source: string(sheet.Source), Tokens: sheet.Total, AtLeast: sheet.AtLeast, Money: sheet.Money, MoneyAtLeast: sheet.MoneyAtLeast, MoneyRange: sheet.MoneyRange}
 }
 
 // fill puts what is known of a bout's model service and clock into its record.
@@ -132,6 +137,10 @@ func (a *account) fill(b *store.Bout, out *api.Bout) ledger.Ledger {
 	if len(l.Unpriced) > 0 {
 		out.Flags = append(out.Flags, "no price for "+strings.Join(l.Unpriced, ", "))
 	}
+	if b.GuidanceChanged != "" {
+		out.Flags = append(out.Flags, b.GuidanceChanged)
+	}
+	out.Flags = append(out.Flags, handFlags(b)...)
 	if b.Machine.Overloaded() {
 		out.Flags = append(out.Flags, "the machine was overloaded")
 	}
@@ -158,6 +167,10 @@ func (a *account) facts(b *store.Bout, into *standings.Bout) {
 	l := a.ledger(b)
 	into.Used = l.Sheet
 	into.Refused = l.Source == ledger.Metered && l.Refused > 0
+	if v := b.Verdict(); v != nil {
+		into.Discarded = v.Reason == verdict.Discarded
+	}
+	into.Effort = b.Effort
 	into.Late = b.Limit == verdict.TimeLimit || b.Limit == verdict.QuietLimit
 	if t := b.Timing; t != nil {
 		into.FirstEditMS = msOf(t.FirstEdit)
@@ -243,12 +256,24 @@ func (s *Server) getTimeline(c *gin.Context) {
 		return
 	}
 	out := api.Timeline{BoutID: b.ID, Summary: b.Timing}
+	marks, err := s.store.Marks(c.Request.Context(), b.ID)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
 	if out.Events, out.Last, err = s.store.Timeline(c.Request.Context(), b.ID, after); err != nil {
 		s.fail(c, err)
 		return
 	}
 	if after == 0 {
 		out.Events = append(out.Events, timeline.Backoffs(out.Events)...)
+		now := int64(0)
+		for _, e := range out.Events {
+			now = max(now, e.Until)
+		}
+		for _, m := range store.Current(marks) {
+			out.Events = append(out.Events, m.Mark.Event(now))
+		}
 	}
 	if out.Summary == nil && after == 0 && len(out.Events) > 0 {
 		sum := timeline.Summarise(out.Events) // a bout that is running

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"net/http"
 	"slices"
 	"strconv"
@@ -15,11 +16,14 @@ import (
 	"agonometer/internal/api"
 	"agonometer/internal/bout/confine"
 	"agonometer/internal/core/contender"
+	"agonometer/internal/core/contest"
 	"agonometer/internal/core/ledger"
 	"agonometer/internal/core/patch"
 	"agonometer/internal/core/standings"
+	"agonometer/internal/core/task"
 	"agonometer/internal/core/testlog"
 	"agonometer/internal/core/verdict"
+	"agonometer/internal/schedule"
 	"agonometer/internal/store"
 )
 
@@ -59,7 +63,7 @@ func contestOf(c *store.Contest, bouts []store.Bout) api.Contest {
 func taskOf(t *store.ContestTask) api.Task {
 	out := api.Task{Task: t.Slug, Title: t.Title, Repository: t.Repository, StartCommit: t.StartCommit, Digest: t.Digest, Size: t.Size, Labels: []string{},
 		Prepare: t.Prepare, Checks: []api.Check{}, TimeMS: t.Limits.Time.Std().Milliseconds(), CheckMS: t.Limits.Check.Std().Milliseconds(),
-		Brief: t.Brief, ContestID: t.ContestID, Contests: 1, Kind: string(t.Kind), Proved: string(t.Proved), ProvingID: t.ProvingID, ReferenceFails: t.ReferenceFails}
+		Brief: t.Brief, Wordings: append([]task.Wording{}, t.Wordings...), Attachments: append([]string{}, t.Attachments...), ContestID: t.ContestID, Contests: 1, Kind: string(t.Kind), Proved: string(t.Proved), ProvingID: t.ProvingID, ReferenceFails: t.ReferenceFails}
 	for _, l := range t.Labels {
 		out.Labels = append(out.Labels, string(l))
 	}
@@ -70,13 +74,20 @@ func taskOf(t *store.ContestTask) api.Task {
 }
 
 func contenderOf(c *store.ContestContender) api.Contender {
-	return api.Contender{Contender: c.Slug, Title: c.Title, Digest: c.Digest, File: c.Path, Source: c.Source, ContestID: c.ContestID, Contests: 1}
+	out := api.Contender{Contender: c.Slug, Title: c.Title, Digest: c.Digest, File: c.Path, Source: c.Source, ContestID: c.ContestID, Contests: 1}
+	parsed, _ := contender.Parse(c.Path, c.Path, []byte(c.Source))
+	out.Driver, out.Driven = string(parsed.Drive), parsed.Drive.Words()
+	out.Model, out.Effort, out.Setup = parsed.Model, parsed.Effort, parsed.SetupNotes
+	if schedule.IsElsewhere([]byte(c.Source)) {
+		out.Driver, out.Driven = string(contender.Elsewhere), contender.Elsewhere.Words()
+	}
+	return out
 }
 
 func boutOf(b *store.Bout, a *account) api.Bout {
 	out := api.Bout{ID: b.ID, ContestID: b.ContestID, Position: b.Position, Task: b.Task, Contender: b.Contender, Repeat: b.Repeat, Rerun: b.Rerun,
 		ReplacedBy: b.ReplacedBy, Seed: b.Seed, State: string(b.State), Doing: b.Doing, Verdict: b.Verdict(), First: b.First(), Rounds: b.RoundsUsed,
-		Imported: b.Imported != nil, ElapsedMS: b.ElapsedMS, ExitCode: b.ExitCode,
+		Imported: b.Imported != nil, Driver: string(b.Driver), Wording: b.Wording, ToolVersion: b.Version, Effort: b.Effort, Hand: handFactsOf(b.Hand), ElapsedMS: b.ElapsedMS, ExitCode: b.ExitCode,
 		Signal: b.Signal, TimedOut: b.TimedOut, Footprint: b.Footprint, Confinement: b.Confinement, Unconfined: unconfined(b), Beside: b.Beside,
 		CreatedAt: api.Time{Time: b.CreatedAt}, PreparingAt: api.At(b.PreparingAt), WorkingAt: api.At(b.WorkingAt), CapturedAt: api.At(b.CapturedAt), DoneAt: api.At(b.DoneAt)}
 	a.fill(b, &out)
@@ -84,7 +95,7 @@ func boutOf(b *store.Bout, a *account) api.Bout {
 }
 
 func unconfined(b *store.Bout) bool {
-	return b.Confinement != "" && b.Confinement != string(confine.Namespaces)
+	return b.Confinement != "" && b.Driver != contender.DriveHand && b.Confinement != string(confine.Namespaces)
 }
 
 func boutsOf(bouts []store.Bout, a *account) []api.Bout {
@@ -101,6 +112,8 @@ func standingsOf(c *store.Contest, contenders []store.ContestContender, tasks []
 		names = append(names, con.Slug)
 	}
 	out := api.Standings{ContestID: c.ID, Final: c.State == store.ContestDone, Notes: []string{}}
+	byHand, outOfOrder, otherWords, discarded, guided := 0, 0, 0, 0, 0
+	ways := map[string]bool{}
 	var facts []standings.Bout
 	reruns, loose, beside, imported, again, open, loaded := 0, 0, 0, 0, 0, 0, 0
 	planned := map[string]int{}
@@ -112,8 +125,11 @@ func standingsOf(c *store.Contest, contenders []store.ContestContender, tasks []
 		}
 		if b.ReplacedBy != "" {
 			reruns++
-			one := standings.Bout{Contender: b.Contender, Outcome: verdict.Void, Replaced: true}
+			one := standings.Bout{Contender: b.Contender, Outcome: verdict.Void, Replaced: true, Driven: string(b.Driver)}
 			a.facts(b, &one)
+			if one.Discarded {
+				discarded++
+			}
 			facts = append(facts, one)
 			continue
 		}
@@ -121,7 +137,20 @@ func standingsOf(c *store.Contest, contenders []store.ContestContender, tasks []
 			continue
 		}
 		one := standings.Bout{Contender: b.Contender, Outcome: v.Outcome, Rounds: b.RoundsUsed, ElapsedMS: b.ElapsedMS, Footprint: b.Footprint,
-			Unconfined: unconfined(b), Beside: b.Beside > 0}
+			Unconfined: unconfined(b), Beside: b.Beside > 0, Driven: string(b.Driver), Task: b.Task, Wording: b.Wording, Effort: b.Effort}
+		ways[string(b.Driver)] = true
+		if h := b.Hand; h != nil {
+			byHand++
+			if h.Wanted > 1 {
+				outOfOrder++
+			}
+			if h.Differs {
+				otherWords++
+			}
+		}
+		if b.GuidanceChanged != "" {
+			guided++
+		}
 		if first := b.First(); first != nil {
 			one.First = first.Outcome
 		}
@@ -146,7 +175,26 @@ func standingsOf(c *store.Contest, contenders []store.ContestContender, tasks []
 			beside++
 		}
 	}
-	out.Rows = standings.Table(names, planned, facts)
+	out.Rows = standings.Table(names, planned, facts, a.rate)
+	out.ByWording, out.Spreads = standings.ByWording(facts)
+	if len(ways) > 1 {
+		out.Notes = append(out.Notes, "bouts were driven in different ways ("+strings.Join(slices.Sorted(maps.Keys(ways)), ", ")+"); times that a person kept are not as exact as the others")
+	}
+	if byHand > 0 {
+		out.Notes = append(out.Notes, fmt.Sprintf("%s by hand; what it asked of the person is counted beside", count(byHand, "bout")+wasWere(byHand)+" worked"))
+	}
+	if outOfOrder > 0 {
+		out.Notes = append(out.Notes, fmt.Sprintf("%s by hand out of the contest's order", count(outOfOrder, "bout")+wasWere(outOfOrder)+" worked"))
+	}
+	if otherWords > 0 {
+		out.Notes = append(out.Notes, fmt.Sprintf("in %s other words were sent than those of the brief", count(otherWords, "bout")))
+	}
+	if discarded > 0 {
+		out.Notes = append(out.Notes, fmt.Sprintf("%s thrown away by a person and worked again; the reasons are kept", count(discarded, "bout")+wasWere(discarded)))
+	}
+	if guided > 0 {
+		out.Notes = append(out.Notes, fmt.Sprintf("in %s the tool changed its own guidance", count(guided, "bout")))
+	}
 	out.Notes = append(out.Notes, sourceNotes(out.Rows)...)
 	out.Notes = append(out.Notes, availabilityNotes(out.Rows)...)
 	var unproved, changed []string
@@ -286,7 +334,7 @@ func (s *Server) listContests(c *gin.Context) {
 	}
 	out := make([]api.Contest, 0, len(rows))
 	for i := range rows {
-		if rows[i].Kind == store.KindImport && c.Query("kind") != "all" {
+		if rows[i].Kind != store.KindContest && c.Query("kind") != "all" {
 			continue
 		}
 		out = append(out, contestOf(&rows[i], by[rows[i].ID]))
@@ -346,7 +394,10 @@ func (s *Server) detail(ctx context.Context, id, prices string) (*api.ContestDet
 		}
 	}
 	out := &api.ContestDetail{Contest: contestOf(row, bouts), File: row.Path, Tasks: []api.Task{}, Contenders: []api.Contender{}, Bouts: boutsOf(bouts, a),
-		Standings: standingsOf(row, contenders, tasks, bouts, a), LastEventID: last}
+		Standings: standingsOf(row, contenders, tasks, bouts, a), HourlyRate: row.HourlyRate, FirstUses: []api.FirstUse{}, LastEventID: last}
+	if err := s.settings(ctx, out, contenders, a); err != nil {
+		return nil, err
+	}
 	var all []ledger.Exchange
 	for i := range bouts {
 		all = append(all, a.entries(&bouts[i])...)
@@ -356,8 +407,60 @@ func (s *Server) detail(ctx context.Context, id, prices string) (*api.ContestDet
 	for i := range tasks {
 		out.Tasks = append(out.Tasks, taskOf(&tasks[i]))
 	}
+	ready, err := s.readinesses(ctx)
+	if err != nil {
+		return nil, err
+	}
 	for i := range contenders {
-		out.Contenders = append(out.Contenders, contenderOf(&contenders[i]))
+		one := contenderOf(&contenders[i])
+		one.Readiness = ready[one.Contender+"\x00"+one.Digest]
+		out.Contenders = append(out.Contenders, one)
+	}
+	return out, nil
+}
+
+// settings puts the contenders' settings next to each other, and their first uses.
+func (s *Server) settings(ctx context.Context, out *api.ContestDetail, contenders []store.ContestContender, a *account) error {
+	var guided []contest.GuidedContender
+	for i := range contenders {
+		c := &contenders[i]
+		if schedule.IsElsewhere([]byte(c.Source)) {
+			continue
+		}
+		parsed, _ := contender.Parse(c.Path, c.Path, []byte(c.Source))
+		guided = append(guided, contest.GuidedContender{Contender: parsed, Text: c.Guidance})
+	}
+	out.Differences = contest.Differences(guided)
+	uses, err := s.store.FirstUses(ctx, out.ID)
+	if err != nil {
+		return err
+	}
+	for i := range uses {
+		u := &uses[i]
+		sheet := ledger.Of(u.Exchanges, a.prices)
+		log, err := s.store.Get(u.Log)
+		if err != nil {
+			return err
+		}
+		out.FirstUses = append(out.FirstUses, api.FirstUse{Contender: u.Contender, Repository: u.Repository, StartCommit: u.StartCommit, Version: u.Version, ElapsedMS: u.ElapsedMS,
+			Used: a.used(&sheet), Trouble: u.Trouble, Log: strings.ToValidUTF8(string(log), "\ufffd"), At: api.Time{Time: u.At}})
+	}
+	return nil
+}
+
+// readinesses are the newest checks of contenders, by slug and digest.
+func (s *Server) readinesses(ctx context.Context) (map[string]*api.Readiness, error) {
+	rows, err := s.store.Readinesses(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]*api.Readiness{}
+	for _, r := range rows {
+		one := &api.Readiness{At: api.Time{Time: r.At}, OK: r.OK, Version: r.Version, TrialMS: r.TrialMS, Findings: []api.Finding{}}
+		for _, f := range r.Findings {
+			one.Findings = append(one.Findings, api.Finding(f))
+		}
+		out[r.Contender+"\x00"+r.Digest] = one
 	}
 	return out, nil
 }
@@ -410,6 +513,11 @@ func (s *Server) getBout(c *gin.Context) {
 	out := api.BoutDetail{Bout: boutOf(b, a), Ledger: a.ledger(b), Departures: a.departures(b), Timing: b.Timing, Machine: b.Machine, Overloaded: b.Machine.Overloaded(), Cold: cold(a.exchanges[b.ID]), ConfinementWhy: b.ConfinementWhy, StartTree: b.StartTree, ResultTree: b.ResultTree, LogCut: b.LogCut, Kept: b.Kept,
 		Costs:  api.HarnessCosts{WorkspaceMS: b.WorkspaceMS, HomeMS: b.HomeMS, HomeBytes: b.HomeBytes, HomeLayered: b.HomeLayered, CaptureMS: b.CaptureMS},
 		Checks: []api.CheckResult{}, RoundList: []api.Round{}, Judgements: []api.Judgement{}, Tries: []api.Bout{}}
+	var err error
+	if out.Marks, err = s.marksOf(ctx, b.ID); err != nil {
+		s.fail(c, err)
+		return
+	}
 	if l := b.LeftOut; l != nil {
 		out.LeftOut = &api.LeftOut{Ignored: l.Ignored, TooLarge: append([]string{}, l.TooLarge...), Special: l.Special, Unreadable: l.Unreadable,
 			NestedGit: l.NestedGit, InSubmodules: l.InSubmodules, Struck: l.Struck}
@@ -431,7 +539,7 @@ func (s *Server) getBout(c *gin.Context) {
 		}
 	}
 	for _, other := range detail.Bouts {
-		if other.Task == b.Task && other.Contender == b.Contender && other.Repeat == b.Repeat && other.ID != b.ID {
+		if other.Task == b.Task && other.Contender == b.Contender && other.Wording == b.Wording && other.Repeat == b.Repeat && other.ID != b.ID {
 			out.Tries = append(out.Tries, other)
 		}
 	}
@@ -611,10 +719,14 @@ func (s *Server) allTasks(ctx context.Context) ([]api.Task, error) {
 
 func (s *Server) allContenders(ctx context.Context) ([]api.Contender, error) {
 	rows, err := s.store.Contenders(ctx, "")
+	if err != nil {
+		return nil, err
+	}
+	ready, err := s.readinesses(ctx)
 	out := []api.Contender{}
 	newest(rows, func(c *store.ContestContender) string { return c.Slug }, func(c *store.ContestContender, n int) {
 		one := contenderOf(c)
-		one.Contests = n
+		one.Contests, one.Readiness = n, ready[one.Contender+"\x00"+one.Digest]
 		out = append(out, one)
 	})
 	return out, err

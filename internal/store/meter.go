@@ -113,7 +113,7 @@ func (s *Store) Happened(ctx context.Context, b *Bout, events []timeline.Event, 
 		if len(exchanges) == 0 {
 			return nil // the feed tells of what was used; the rest is read from the timeline
 		}
-		told := map[string]any{"task": b.Task, "contender": b.Contender, "repeat": b.Repeat, "happened": len(events) + len(exchanges)}
+		told := map[string]any{"task": b.Task, "contender": b.Contender, "repeat": b.Repeat, "wording": b.Wording, "happened": len(events) + len(exchanges)}
 		if spent.Tokens != nil {
 			told["tokens"], told["at_least"] = *spent.Tokens, spent.AtLeast
 		}

@@ -4,9 +4,11 @@ import (
 	"time"
 
 	"agonometer/internal/core/answer"
+	"agonometer/internal/core/contender"
 	"agonometer/internal/core/ledger"
 	"agonometer/internal/core/outcome"
 	"agonometer/internal/core/patch"
+	"agonometer/internal/core/person"
 	"agonometer/internal/core/specfile"
 	"agonometer/internal/core/task"
 	"agonometer/internal/core/testlog"
@@ -22,8 +24,11 @@ const (
 	ContestRunning ContestState = "running"
 	// ContestStopping is one that a person wants stopped: what runs is being ended.
 	ContestStopping ContestState = "stopping"
-	ContestDone     ContestState = "done"
-	ContestStopped  ContestState = "stopped"
+	// ContestByHand is one whose own bouts have ended, and that waits for those that
+	// a person works.
+	ContestByHand  ContestState = "by-hand"
+	ContestDone    ContestState = "done"
+	ContestStopped ContestState = "stopped"
 )
 
 // ContestKind tells contests from what holds a bout that stands alone.
@@ -33,6 +38,8 @@ const (
 	KindContest ContestKind = "contest"
 	// KindImport holds one bout that was made elsewhere.
 	KindImport ContestKind = "import"
+	// KindHand holds one bout that was worked by hand outside any contest.
+	KindHand ContestKind = "hand"
 )
 
 // Proved says what is known of a task's fairness.
@@ -74,10 +81,12 @@ type Contest struct {
 	// Bundle holds the raw files that the contest was started with.
 	Bundle Digest
 	// Prices holds the sources of the contest's price lists, as a JSON list.
-	Prices    Digest
-	CreatedAt time.Time
-	StartedAt *time.Time
-	EndedAt   *time.Time
+	Prices Digest
+	// HourlyRate is what an hour of the person is worth, such as "60 AVM"; "" for not said.
+	HourlyRate string
+	CreatedAt  time.Time
+	StartedAt  *time.Time
+	EndedAt    *time.Time
 }
 
 // ContestTask is a task as a contest recorded it.
@@ -95,6 +104,10 @@ type ContestTask struct {
 	Limits      task.Limits     `gorm:"serializer:json"`
 	Prepare     string
 	Brief       string
+	// Wordings are the ways in which the brief is said; one without a name for most.
+	Wordings []task.Wording `gorm:"serializer:json"`
+	// Attachments are the names of the files that go with the brief.
+	Attachments []string `gorm:"serializer:json"`
 	Kind        task.Kind
 	// Baseline is the digest of what is known of each stage before any contender,
 	// in JSON; empty until it is measured.
@@ -114,6 +127,8 @@ type ContestContender struct {
 	Digest    string
 	Source    string
 	Path      string
+	// Guidance is the text that the contest gave it; "" for none.
+	Guidance string
 }
 
 // LeftOut counts what a capture did not take, and why.
@@ -187,6 +202,20 @@ type Bout struct {
 	// Reported is what the tool says it used, Typed what a person typed in.
 	Reported *ledger.Told `gorm:"serializer:json"`
 	Typed    *ledger.Told `gorm:"serializer:json"`
+	// Driver is how the contender was driven.
+	Driver contender.Drive
+	// Wording is the name of the brief's wording; "" for the only one.
+	Wording string
+	// Version is what the tool said that it is.
+	Version string
+	// GuidanceChanged says in words what the tool did to its guidance; "" for nothing.
+	GuidanceChanged string
+	// Protocol is what the tool told over the protocol that it used.
+	Protocol *ledger.Told `gorm:"serializer:json"`
+	// Effort is what the bout asked of a person; nil where that is not known.
+	Effort *person.Effort `gorm:"serializer:json"`
+	// Hand is what is known of a bout that a person works; nil for others.
+	Hand *Hand `gorm:"serializer:json"`
 	// Scanned is set where edits were found by scanning, to the second.
 	Scanned bool
 	// NotBefore is when a bout that waits for its model service may begin.
@@ -244,6 +273,10 @@ type Round struct {
 	LimitDetail string
 	// Reported is what the tool says this round used.
 	Reported *ledger.Told `gorm:"serializer:json"`
+	// Protocol is what the tool told over the protocol that this round used.
+	Protocol *ledger.Told `gorm:"serializer:json"`
+	// Recording is what a terminal showed, as an asciicast.
+	Recording Digest
 	// Step is the size of what this round alone changed.
 	Step       *patch.Footprint `gorm:"serializer:json"`
 	CapturedAt time.Time

@@ -129,6 +129,11 @@ func (s *Store) Rejudgings(ctx context.Context, contestID string, states ...Prov
 	return out, q.Order("id DESC").Find(&out).Error
 }
 
+// AddWaiting records a bout that is to be worked by hand outside any contest.
+func (s *Store) AddWaiting(ctx context.Context, b *Bout) error {
+	return s.db.WithContext(ctx).Omit("Judgements", "Rounds").Create(b).Error
+}
+
 // AddBout records a bout that was made elsewhere, with its one round, as
 // captured; its contest waits for it to be judged. con and t are recorded too
 // where the contest does not have them yet.
@@ -146,11 +151,11 @@ func (s *Store) AddBout(ctx context.Context, b *Bout, r *Round, con *ContestCont
 		if err := tx.Create(r).Error; err != nil {
 			return err
 		}
-		if err := tx.Model(&Contest{}).Where("id = ? AND state IN ?", b.ContestID, []ContestState{ContestDone, ContestStopped}).
+		if err := tx.Model(&Contest{}).Where("id = ? AND state IN ?", b.ContestID, []ContestState{ContestDone, ContestStopped, ContestByHand}).
 			Updates(map[string]any{"state": ContestWaiting, "ended_at": nil}).Error; err != nil {
 			return err
 		}
-		return s.event(tx, b.ContestID, b.ID, EventBout, map[string]any{"state": Captured, "task": b.Task, "contender": b.Contender, "repeat": b.Repeat})
+		return s.event(tx, b.ContestID, b.ID, EventBout, map[string]any{"state": Captured, "task": b.Task, "contender": b.Contender, "repeat": b.Repeat, "wording": b.Wording})
 	})
 	if err == nil {
 		s.wake(b.ContestID)

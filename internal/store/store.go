@@ -365,7 +365,7 @@ func (s *Store) AddRound(ctx context.Context, b *Bout, r *Round, facts map[strin
 		if err := tx.Model(&Bout{}).Where("id = ?", b.ID).Updates(set).Error; err != nil {
 			return err
 		}
-		return s.event(tx, b.ContestID, b.ID, EventBout, map[string]any{"state": Captured, "round": r.Number, "task": b.Task, "contender": b.Contender, "repeat": b.Repeat})
+		return s.event(tx, b.ContestID, b.ID, EventBout, map[string]any{"state": Captured, "round": r.Number, "task": b.Task, "contender": b.Contender, "repeat": b.Repeat, "wording": b.Wording})
 	})
 	if err == nil {
 		s.wake(b.ContestID)
@@ -379,7 +379,7 @@ func (s *Store) Say(ctx context.Context, b *Bout, doing string) error {
 }
 
 func (s *Store) change(ctx context.Context, b *Bout, set map[string]any, told map[string]any) error {
-	told["task"], told["contender"], told["repeat"] = b.Task, b.Contender, b.Repeat
+	told["task"], told["contender"], told["repeat"], told["wording"] = b.Task, b.Contender, b.Repeat, b.Wording
 	err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		if err := tx.Model(&Bout{}).Where("id = ?", b.ID).Updates(set).Error; err != nil {
 			return err
@@ -414,7 +414,7 @@ func (s *Store) Finish(ctx context.Context, b *Bout, j Judgement, again *Bout, f
 			return err
 		}
 		told := map[string]any{"state": Done, "outcome": j.Outcome, "reason": j.Reason, "check": j.Verdict.Check,
-			"task": b.Task, "contender": b.Contender, "repeat": b.Repeat}
+			"task": b.Task, "contender": b.Contender, "repeat": b.Repeat, "wording": b.Wording}
 		if err := s.event(tx, b.ContestID, b.ID, EventBout, told); err != nil {
 			return err
 		}
@@ -422,7 +422,7 @@ func (s *Store) Finish(ctx context.Context, b *Bout, j Judgement, again *Bout, f
 			return nil
 		}
 		return s.event(tx, b.ContestID, again.ID, EventBout, map[string]any{"state": Waiting, "rerun": again.Rerun,
-			"task": b.Task, "contender": b.Contender, "repeat": b.Repeat})
+			"task": b.Task, "contender": b.Contender, "repeat": b.Repeat, "wording": b.Wording})
 	})
 	if err == nil {
 		s.wake(b.ContestID)
@@ -458,7 +458,7 @@ func (s *Store) JudgeAgain(ctx context.Context, b *Bout, j Judgement) error {
 			return err
 		}
 		return s.event(tx, b.ContestID, b.ID, EventBout, map[string]any{"state": Done, "outcome": j.Outcome, "reason": j.Reason, "check": j.Verdict.Check,
-			"task": b.Task, "contender": b.Contender, "repeat": b.Repeat, "again": true})
+			"task": b.Task, "contender": b.Contender, "repeat": b.Repeat, "wording": b.Wording, "again": true})
 	})
 	if err == nil {
 		s.wake(b.ContestID)
@@ -469,7 +469,7 @@ func (s *Store) JudgeAgain(ctx context.Context, b *Bout, j Judgement) error {
 // Rerun makes the row of a bout's rerun; Finish records it.
 func (s *Store) Rerun(b *Bout) *Bout {
 	return &Bout{ID: s.NewID(), ContestID: b.ContestID, Position: b.Position, Task: b.Task, Contender: b.Contender,
-		Repeat: b.Repeat, Rerun: b.Rerun + 1, Seed: b.Seed, State: Waiting, CreatedAt: s.now().UTC()}
+		Wording: b.Wording, Driver: b.Driver, Repeat: b.Repeat, Rerun: b.Rerun + 1, Seed: b.Seed, State: Waiting, CreatedAt: s.now().UTC()}
 }
 
 // Faults counts how often a bout and its earlier tries were void for a fault
@@ -482,8 +482,8 @@ func (s *Store) Faults(ctx context.Context, b *Bout, ofService bool) (int, error
 	var n int64
 	err := s.db.WithContext(ctx).Model(&Judgement{}).
 		Joins("JOIN bouts ON bouts.id = judgements.bout_id").
-		Where(`bouts.contest_id = ? AND bouts.task = ? AND bouts.contender = ? AND bouts."repeat" = ?`, b.ContestID, b.Task, b.Contender, b.Repeat).
-		Where("judgements.outcome = ? AND judgements.reason NOT IN ?", verdict.Void, []verdict.Reason{verdict.Interrupted, verdict.StoppedByPerson}).
+		Where(`bouts.contest_id = ? AND bouts.task = ? AND bouts.contender = ? AND bouts."repeat" = ? AND bouts.wording = ?`, b.ContestID, b.Task, b.Contender, b.Repeat, b.Wording).
+		Where("judgements.outcome = ? AND judgements.reason NOT IN ?", verdict.Void, []verdict.Reason{verdict.Interrupted, verdict.StoppedByPerson, verdict.Discarded}).
 		Where("judgements.reason "+not+"IN ?", service).
 		Count(&n).Error
 	return int(n), err

@@ -157,6 +157,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/bouts/{id}/recording": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a terminal showed, as an asciicast (version 2) */
+        get: operations["getRecording"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/bouts/{id}/stop": {
         parameters: {
             query?: never;
@@ -413,6 +430,211 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/hand": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Bouts that persons are working on */
+        get: operations["listHands"];
+        put?: never;
+        /** Make the workspace of a bout that a person works: the next of a contest, or one that stands alone */
+        post: operations["startHand"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hand/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A bout that a person works, as they see it */
+        get: operations["getHand"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hand/{id}/begin": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Start the clock of a round: the words have been handed over */
+        post: operations["beginHand"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hand/{id}/discard": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Throw a bout away, with a reason */
+        post: operations["discardHand"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hand/{id}/end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End a bout whose round failed, without another round */
+        post: operations["endHand"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hand/{id}/end-span": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End the open mark of a kind */
+        post: operations["endSpan"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hand/{id}/finish": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End a round: capture and judge what is there */
+        post: operations["finishHand"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hand/{id}/marks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Note something */
+        post: operations["addMark"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hand/{id}/marks/{mark}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Correct a mark, or take it back; the original stays on record */
+        post: operations["correctMark"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hand/{id}/pause": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Stop the clock for a while */
+        post: operations["pauseHand"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hand/{id}/resume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let the clock run on */
+        post: operations["resumeHand"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hand/{id}/used": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tell what is known of tokens, money or keys */
+        post: operations["usedHand"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/openapi.json": {
         parameters: {
             query?: never;
@@ -622,13 +844,29 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        AddMark: {
+            at_us?: number | null;
+            class?: string;
+            kind: string;
+            until_us?: number | null;
+            words?: string;
+        };
+        Allowance: {
+            after: string;
+            before: string;
+            of: string;
+        };
         Availability: {
+            discarded: number;
             late: number;
             refused: number;
             share: number | null;
             tries: number;
             void: number;
             waited_ms: number | null;
+        };
+        BeginHand: {
+            words?: string;
         };
         Bout: {
             beside: number;
@@ -642,12 +880,15 @@ export interface components {
             doing: string;
             /** Format: date-time */
             done_at: string | null;
+            driver: string;
+            effort: components["schemas"]["Effort"] | null;
             elapsed_ms: number | null;
             exit_code: number | null;
             first: components["schemas"]["Verdict"] | null;
             first_edit_ms: number | null;
             flags: string[];
             footprint: components["schemas"]["Footprint"] | null;
+            hand: components["schemas"]["HandFacts"] | null;
             id: string;
             imported: boolean;
             last_edit_ms: number | null;
@@ -667,9 +908,11 @@ export interface components {
             state: string;
             task: string;
             timed_out: boolean;
+            tool_version: string;
             unconfined: boolean;
             used: components["schemas"]["Used"];
             verdict: components["schemas"]["Verdict"] | null;
+            wording: string;
             /** Format: date-time */
             working_at: string | null;
         };
@@ -692,12 +935,15 @@ export interface components {
             doing: string;
             /** Format: date-time */
             done_at: string | null;
+            driver: string;
+            effort: components["schemas"]["Effort"] | null;
             elapsed_ms: number | null;
             exit_code: number | null;
             first: components["schemas"]["Verdict"] | null;
             first_edit_ms: number | null;
             flags: string[];
             footprint: components["schemas"]["Footprint"] | null;
+            hand: components["schemas"]["HandFacts"] | null;
             id: string;
             import: components["schemas"]["Import"] | null;
             imported: boolean;
@@ -709,6 +955,7 @@ export interface components {
             limit: string;
             log_cut: number;
             machine: components["schemas"]["Machine"] | null;
+            marks: components["schemas"]["NotedMark"][];
             network: string;
             /** Format: date-time */
             not_before: string | null;
@@ -730,10 +977,12 @@ export interface components {
             task_title: string;
             timed_out: boolean;
             timing: components["schemas"]["Timing"] | null;
+            tool_version: string;
             tries: components["schemas"]["Bout"][];
             unconfined: boolean;
             used: components["schemas"]["Used"];
             verdict: components["schemas"]["Verdict"] | null;
+            wording: string;
             /** Format: date-time */
             working_at: string | null;
         };
@@ -757,6 +1006,7 @@ export interface components {
         };
         CheckContender: {
             bundle?: components["schemas"]["Bundle"] | null;
+            trial?: boolean;
         };
         CheckResult: {
             detail: string;
@@ -779,7 +1029,13 @@ export interface components {
             contest_id: string;
             contests: number;
             digest: string;
+            driven: string;
+            driver: string;
+            effort: string;
             file: string;
+            model: string;
+            readiness: components["schemas"]["Readiness"] | null;
+            setup: components["schemas"]["SetupNotes"] | null;
             source: string;
             title: string;
         };
@@ -817,9 +1073,12 @@ export interface components {
             counts: components["schemas"]["Counts"];
             /** Format: date-time */
             created_at: string;
+            differences: components["schemas"]["Setting"][];
             /** Format: date-time */
             ended_at: string | null;
             file: string;
+            first_uses: components["schemas"]["FirstUse"][];
+            hourly_rate: string;
             id: string;
             kind: string;
             last_event_id: number;
@@ -840,6 +1099,15 @@ export interface components {
             price_lists: string[];
             rows: components["schemas"]["ContenderSheet"][];
             total: components["schemas"]["Sheet"];
+        };
+        CorrectMark: {
+            at_us: number;
+            class?: string;
+            kind?: string;
+            reason?: string;
+            take_back?: boolean;
+            until_us?: number | null;
+            words?: string;
         };
         Counts: {
             bouts: number;
@@ -865,6 +1133,9 @@ export interface components {
             files: components["schemas"]["File"][];
             footprint: components["schemas"]["Footprint"];
         };
+        DiscardHand: {
+            reason: string;
+        };
         Draft: {
             files: {
                 [key: string]: string;
@@ -877,6 +1148,29 @@ export interface components {
             commit: string;
             name?: string;
             repository: string;
+        };
+        Effort: {
+            answered_by_rule: number;
+            answered_by_rule_ms: number;
+            attention_ms: number;
+            corrections_error: number;
+            corrections_hint: number;
+            corrections_information: number;
+            editing_ms: number;
+            kept_share: number | null;
+            keys: number | null;
+            own_edits: number;
+            own_lines_added: number;
+            own_lines_removed: number;
+            permissions: number;
+            suggestions_edited: number;
+            suggestions_refused: number;
+            suggestions_taken: number;
+            waiting_ms: number;
+            wanted_characters: number | null;
+        };
+        EndSpan: {
+            kind: string;
         };
         Event: {
             at_us: number;
@@ -936,6 +1230,7 @@ export interface components {
             contest_id: string;
             doing?: string;
             done?: number;
+            hand?: string;
             happened?: number;
             id: number;
             kind: string;
@@ -950,6 +1245,7 @@ export interface components {
             task?: string;
             tokens?: number | null;
             total?: number;
+            wording?: string;
         };
         Figure: {
             bound?: string;
@@ -984,6 +1280,21 @@ export interface components {
             remedy: string;
             what: string;
         };
+        FinishHand: {
+            answer?: string;
+        };
+        FirstUse: {
+            /** Format: date-time */
+            at: string;
+            contender: string;
+            elapsed_ms: number;
+            log: string;
+            repository: string;
+            start_commit: string;
+            trouble: string;
+            used: components["schemas"]["Used"];
+            version: string;
+        };
         Footprint: {
             files: number;
             files_added: number;
@@ -993,6 +1304,38 @@ export interface components {
             hunks: number;
             lines_added: number;
             lines_removed: number;
+        };
+        Hand: {
+            alone: boolean;
+            attachments: string[];
+            bout: components["schemas"]["Bout"];
+            checks: components["schemas"]["CheckResult"][];
+            contender_title: string;
+            contest_name: string;
+            files: components["schemas"]["TouchedFile"][];
+            keys: number | null;
+            kind: string;
+            limit_ms: number;
+            marks: components["schemas"]["NotedMark"][];
+            meter_url: string;
+            now_us: number;
+            round: number;
+            sign_us: number | null;
+            spent: components["schemas"]["Used"];
+            task_kind: string;
+            task_title: string;
+            words: string;
+            worked_us: number;
+            workspace: string;
+        };
+        HandFacts: {
+            differs: boolean;
+            discarded: string;
+            familiarity: string;
+            pauses: number;
+            phase: string;
+            wanted: number;
+            worker: string;
         };
         HarnessCosts: {
             capture_ms: number | null;
@@ -1038,6 +1381,7 @@ export interface components {
             task?: string;
             tokens?: components["schemas"]["Tokens"] | null;
             took_ms?: number | null;
+            wording?: string;
         };
         Judgement: {
             /** Format: date-time */
@@ -1058,8 +1402,10 @@ export interface components {
             lines: components["schemas"]["ModelLine"][];
             money: string | null;
             money_at_least: boolean;
+            money_range: components["schemas"]["Range"] | null;
             not_counted: number;
             partial: number;
+            protocol: components["schemas"]["Sheet"] | null;
             refused: number;
             reported: components["schemas"]["Sheet"] | null;
             rounds: components["schemas"]["RoundSheet"][];
@@ -1099,16 +1445,33 @@ export interface components {
             tokens: components["schemas"]["Tokens"];
             took_ms: number;
         };
+        NotedMark: {
+            at_us: number;
+            class: string;
+            corrects: string;
+            counts: boolean;
+            id: string;
+            kind: string;
+            /** Format: date-time */
+            noted_at: string;
+            reason: string;
+            round: number;
+            taken_back: boolean;
+            until_us: number | null;
+            words: string;
+        };
         Parts: {
             asked_us: number;
             exchange_us: number;
             own_us: number;
+            person_us: number;
             quiet_us: number;
             refused_us: number;
         };
         Plan: {
             at_once: number;
             bouts: number;
+            by_hand: number;
             confined: boolean;
             contenders: string[];
             contests_before: number;
@@ -1130,6 +1493,7 @@ export interface components {
             task: string;
             time_ms: number;
             title: string;
+            wordings: string[];
         };
         PriceListFile: {
             data: string;
@@ -1189,6 +1553,18 @@ export interface components {
             bytes: number;
             folders: number;
         };
+        Range: {
+            from: string;
+            to: string;
+        };
+        Readiness: {
+            /** Format: date-time */
+            at: string;
+            findings: components["schemas"]["Finding"][];
+            ok: boolean;
+            trial_ms: number | null;
+            version: string;
+        };
         RejudgeContest: {
             bundle: components["schemas"]["Bundle"];
             tasks?: string[];
@@ -1209,6 +1585,8 @@ export interface components {
         Report: {
             findings: components["schemas"]["Finding"][];
             ok: boolean;
+            trial_ms: number | null;
+            version: string;
         };
         Round: {
             answer: string;
@@ -1219,6 +1597,7 @@ export interface components {
             figures: components["schemas"]["Figure"][];
             footprint: components["schemas"]["Footprint"] | null;
             guards: components["schemas"]["Share"] | null;
+            has_recording: boolean;
             kind: string;
             left_out: string[];
             number: number;
@@ -1241,6 +1620,7 @@ export interface components {
             lines: components["schemas"]["ModelLine"][];
             money: string | null;
             money_at_least: boolean;
+            money_range: components["schemas"]["Range"] | null;
             not_counted: number;
             partial: number;
             refused: number;
@@ -1251,32 +1631,59 @@ export interface components {
             unpriced: string[];
         };
         Row: {
+            attention_ms: number;
             availability: components["schemas"]["Availability"];
             beside: number;
             bouts: number;
             contender: string;
+            corrections: number;
             done: number;
+            driven: string;
+            effort_of: number;
             failed: number;
             first_passed: number;
             first_share: number | null;
             median_elapsed_ms: number | null;
             median_files: number | null;
             median_first_edit_ms: number | null;
+            median_kept_share: number | null;
             median_lines_added: number | null;
             median_lines_removed: number | null;
             median_passed_ms: number | null;
             median_rounds: number | null;
             median_tokens: number | null;
             money_per_passed: string | null;
+            money_per_passed_range: components["schemas"]["Range"] | null;
+            money_per_passed_with_person: string | null;
+            money_per_passed_with_person_range: components["schemas"]["Range"] | null;
+            own_edits: number;
             passed: number;
+            permissions: number;
+            person_money: string | null;
             source: string;
             spent: string | null;
             spent_at_least: boolean;
+            spent_range: components["schemas"]["Range"] | null;
             success_share: number | null;
             tokens_at_least: boolean;
             tokens_per_line: number | null;
             unconfined: number;
             void: number;
+        };
+        Setting: {
+            differs: boolean;
+            name: string;
+            values: {
+                [key: string]: string;
+            };
+        };
+        SetupNotes: {
+            /** @description Accounts and sign-ins that were needed. */
+            accounts?: string[];
+            /** @description How long it took a person. */
+            minutes?: number | null;
+            /** @description What had to be done, a line each. */
+            steps?: string[];
         };
         Share: {
             reached: number;
@@ -1290,6 +1697,7 @@ export interface components {
             lines: components["schemas"]["ModelLine"][];
             money: string | null;
             money_at_least: boolean;
+            money_range: components["schemas"]["Range"] | null;
             not_counted: number;
             partial: number;
             refused: number;
@@ -1304,16 +1712,34 @@ export interface components {
         SignInLink: {
             url: string;
         };
+        Spread: {
+            best: string;
+            contender: string;
+            share: number;
+            task: string;
+            worst: string;
+        };
         Standings: {
+            by_wording: components["schemas"]["WordingRow"][];
             contest_id: string;
             final: boolean;
             notes: string[];
             rows: components["schemas"]["Row"][];
+            spreads: components["schemas"]["Spread"][];
         };
         StartContest: {
             bundle: components["schemas"]["Bundle"];
             dry_run?: boolean;
             seed?: number | null;
+        };
+        StartHand: {
+            bundle?: components["schemas"]["Bundle"] | null;
+            contender?: string;
+            contender_file?: string;
+            contest?: string;
+            familiarity?: string;
+            task?: string;
+            worker?: string;
         };
         StoredPriceList: {
             currency: string;
@@ -1328,6 +1754,7 @@ export interface components {
             skipped: number;
         };
         Task: {
+            attachments: string[];
             brief: string;
             check_ms: number;
             checks: components["schemas"]["Check"][];
@@ -1346,6 +1773,7 @@ export interface components {
             task: string;
             time_ms: number;
             title: string;
+            wordings: components["schemas"]["Wording"][];
         };
         Test: {
             elapsed_ms?: number | null;
@@ -1390,12 +1818,24 @@ export interface components {
             reasoning: number | null;
             written: number | null;
         };
+        TouchedFile: {
+            last_us: number;
+            path: string;
+        };
         Used: {
             at_least: boolean;
             money: string | null;
             money_at_least: boolean;
+            money_range: components["schemas"]["Range"] | null;
             source: string;
             tokens: number | null;
+        };
+        UsedHand: {
+            allowance?: components["schemas"]["Allowance"] | null;
+            keys?: number | null;
+            model?: string;
+            money?: string | null;
+            tokens?: components["schemas"]["Tokens"] | null;
         };
         Verdict: {
             broken?: string[];
@@ -1414,6 +1854,20 @@ export interface components {
             go: string;
             system: string;
             version: string;
+        };
+        Wording: {
+            name: string;
+            words: string;
+        };
+        WordingRow: {
+            contender: string;
+            failed: number;
+            first_passed: number;
+            median_elapsed_ms: number | null;
+            median_tokens: number | null;
+            passed: number;
+            task: string;
+            wording: string;
         };
     };
     responses: never;
@@ -1724,6 +2178,40 @@ export interface operations {
                 };
                 content: {
                     "text/x-diff": string;
+                };
+            };
+            /** @description A problem document */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    getRecording: {
+        parameters: {
+            query?: {
+                /** @description A round by its number; default: the last. */
+                round?: string;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What a terminal showed, as an asciicast (version 2) */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-asciicast": string;
                 };
             };
             /** @description A problem document */
@@ -2249,6 +2737,438 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Draft"];
+                };
+            };
+            /** @description A problem document */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    listHands: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Bouts that persons are working on */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Hand"][];
+                };
+            };
+            /** @description A problem document */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    startHand: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StartHand"];
+            };
+        };
+        responses: {
+            /** @description Make the workspace of a bout that a person works: the next of a contest, or one that stands alone */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Hand"];
+                };
+            };
+            /** @description A problem document */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    getHand: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A bout that a person works, as they see it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Hand"];
+                };
+            };
+            /** @description A problem document */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    beginHand: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BeginHand"];
+            };
+        };
+        responses: {
+            /** @description Start the clock of a round: the words have been handed over */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Hand"];
+                };
+            };
+            /** @description A problem document */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    discardHand: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DiscardHand"];
+            };
+        };
+        responses: {
+            /** @description Throw a bout away, with a reason */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Hand"];
+                };
+            };
+            /** @description A problem document */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    endHand: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description End a bout whose round failed, without another round */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Hand"];
+                };
+            };
+            /** @description A problem document */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    endSpan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EndSpan"];
+            };
+        };
+        responses: {
+            /** @description End the open mark of a kind */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Hand"];
+                };
+            };
+            /** @description A problem document */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    finishHand: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FinishHand"];
+            };
+        };
+        responses: {
+            /** @description End a round: capture and judge what is there */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Hand"];
+                };
+            };
+            /** @description A problem document */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    addMark: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AddMark"];
+            };
+        };
+        responses: {
+            /** @description Note something */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Hand"];
+                };
+            };
+            /** @description A problem document */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    correctMark: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+                mark: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CorrectMark"];
+            };
+        };
+        responses: {
+            /** @description Correct a mark, or take it back; the original stays on record */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Hand"];
+                };
+            };
+            /** @description A problem document */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    pauseHand: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Stop the clock for a while */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Hand"];
+                };
+            };
+            /** @description A problem document */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    resumeHand: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Let the clock run on */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Hand"];
+                };
+            };
+            /** @description A problem document */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    usedHand: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["UsedHand"];
+            };
+        };
+        responses: {
+            /** @description Tell what is known of tokens, money or keys */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Hand"];
                 };
             };
             /** @description A problem document */

@@ -49,6 +49,8 @@ const (
 	TmpPath       = "/tmp"
 	// BriefPath is where the file with the brief lies, read-only.
 	BriefPath = "/bout/brief.md"
+	// AttachmentsPath is where the files lie that go with the brief, read-only.
+	AttachmentsPath = "/bout/attachments"
 )
 
 // SuperviseArg is the first argument that makes the binary a supervisor.
@@ -95,6 +97,9 @@ type Spec struct {
 	// it starts, and hands the listener to the service: the one way out. It needs
 	// NoNetwork.
 	Listen int `json:"listen,omitempty"`
+	// TTY makes standard input, which must be a terminal then, the command's
+	// controlling terminal.
+	TTY bool `json:"tty,omitempty"`
 }
 
 // Owner is the user and group on the machine to whom a command's files belong.
@@ -156,6 +161,8 @@ func (e *StartError) Error() string {
 type IO struct {
 	Stdin          io.Reader
 	Stdout, Stderr io.Writer
+	// TTY is a terminal that takes the place of all three; nil for none.
+	TTY *os.File
 }
 
 // Grace is how long a command has between the polite signal and the hard end.
@@ -222,6 +229,9 @@ func Start(ctx context.Context, spec Spec, streams IO) (*Process, error) {
 	}
 	cmd.Stdin = streams.Stdin
 	cmd.Stdout, cmd.Stderr = streams.Stdout, streams.Stderr
+	if streams.TTY != nil {
+		cmd.Stdin, cmd.Stdout, cmd.Stderr, spec.TTY = streams.TTY, streams.TTY, streams.TTY, true
+	}
 	cmd.WaitDelay = 2 * time.Second
 	cmd.SysProcAttr = supervisorAttr(spec)
 	p := &Process{cmd: cmd, control: ctlW, report: repR, reports: json.NewDecoder(repR), grace: Grace, program: spec.Args[0]}

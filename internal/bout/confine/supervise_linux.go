@@ -96,6 +96,9 @@ func supervise() int {
 		return 1
 	}
 	attr := &syscall.SysProcAttr{Setpgid: true}
+	if spec.TTY { // a session of its own, whose group the terminal's signals reach
+		attr = &syscall.SysProcAttr{Setsid: true, Setctty: true, Ctty: 0}
+	}
 	if err := lowerPrivileges(spec, attr); err != nil {
 		_ = out.Encode(report{Event: "setup", Stage: "drop privileges", Why: err.Error()})
 		return 1

@@ -21,6 +21,8 @@ type World struct {
 	HomeLower, HomeWork string
 	// Brief is a file that is shown read-only at BriefPath; empty for none.
 	Brief string
+	// Attachments is a folder that is shown read-only at AttachmentsPath; empty for none.
+	Attachments string
 	// Path is the value of PATH for the command.
 	Path string
 	// Reads are further files and folders of this machine that may be read.
@@ -39,6 +41,14 @@ func (w World) Paths() (workspace, home, tmp, brief string) {
 		return WorkspacePath, HomePath, TmpPath, BriefPath
 	}
 	return w.Workspace, w.Home, w.Tmp, w.Brief
+}
+
+// AttachmentsPath is where the attached files lie as the command sees them.
+func (w World) AttachmentsPath() string {
+	if w.Mode == Namespaces {
+		return AttachmentsPath
+	}
+	return w.Attachments
 }
 
 // Spec is a command in this world. env is laid over the basic environment.
@@ -73,6 +83,9 @@ func (w World) Spec(args []string, env map[string]string) Spec {
 	}
 	if w.Brief != "" {
 		spec.Binds = append(spec.Binds, Bind{Source: w.Brief, Target: BriefPath})
+	}
+	if w.Attachments != "" {
+		spec.Binds = append(spec.Binds, Bind{Source: w.Attachments, Target: AttachmentsPath})
 	}
 	seen := map[string]bool{}
 	show := func(name string) {

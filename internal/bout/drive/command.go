@@ -1,5 +1,3 @@
-// Package drive hands a brief to a contender and waits until it is done. Here
-// is the one way that exists so far: a command that runs to its end.
 package drive
 
 import (
@@ -11,7 +9,6 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
-	"time"
 	"unicode/utf8"
 
 	"github.com/bmatcuk/doublestar/v4"
@@ -22,49 +19,66 @@ import (
 	"agonometer/internal/core/specfile"
 )
 
-// HandOver is everything that one hand-over needs.
-type HandOver struct {
-	Contender *contender.Contender
-	// Again is set in later rounds: the contender may have another command for them.
-	Again bool
-	Brief string
-	Seed  specfile.Seed
-	World confine.World
-	Limit time.Duration
-	// MeterURL stands for the model service; "" where the contender has no meter.
-	MeterURL string
-	// Started is called with the process once it runs; Stop, where something is
-	// received from it, ends the tool.
-	Started func(*confine.Process)
-	Stop    <-chan struct{}
-	// Output takes what the tool prints; Stdout, where it is not nil, its standard output in Output's place.
-	Output, Stdout io.Writer
-}
-
 // MissingError says that something that the contender needs is not on this machine.
 type MissingError struct{ What string }
 
 func (e *MissingError) Error() string { return e.What }
 
-// Command starts the contender's program with the brief and waits for its end.
-func Command(ctx context.Context, h HandOver) (confine.Result, error) {
-	ws, _, _, brief := h.World.Paths()
-	values := map[contender.Placeholder]string{contender.Brief: h.Brief, contender.BriefFile: brief,
-		contender.Workspace: ws, contender.Seed: fmt.Sprint(h.Seed), contender.MeterURL: h.MeterURL}
+// command starts the contender's program for each round and waits for its end.
+type command struct{}
+
+func (command) Freeze() {}
+func (command) Thaw()   {}
+func (command) Close()  {}
+
+func (command) HandOver(ctx context.Context, h HandOver) (Ended, error) {
 	run := h.Contender.Run
 	if h.Again && len(h.Contender.RunAgain) > 0 {
 		run = h.Contender.RunAgain
 	}
-	args := make([]string, len(run))
-	for i, a := range run {
-		args[i] = contender.Expand(a, values)
-	}
-	program, err := find(h.Contender, run[0], h.World.Path)
+	args, env, err := h.start(run)
 	if err != nil {
-		return confine.Result{}, err
+		return Ended{}, err
 	}
-	args[0] = program
-	env := map[string]string{}
+	if h.Stdout == nil {
+		h.Stdout = h.Output
+	}
+	if h.Contender.PTY {
+		return h.inTerminal(ctx, args, env)
+	}
+	streams := confine.IO{Stdout: h.Stdout, Stderr: h.Output}
+	if h.Contender.Stdin == contender.StdinBrief {
+		streams.Stdin = strings.NewReader(h.Brief)
+	}
+	var asks *answerer
+	if len(h.Contender.Replies) > 0 {
+		in, out, err := os.Pipe()
+		if err != nil {
+			return Ended{}, err
+		}
+		defer out.Close()
+		asks = newAnswerer(&h, out, "\n")
+		streams = confine.IO{Stdin: in, Stdout: io.MultiWriter(h.Stdout, asks), Stderr: io.MultiWriter(h.Output, asks)}
+		defer in.Close()
+	}
+	p, err := confine.Start(ctx, h.World.Spec(args, env), streams)
+	if err != nil {
+		return Ended{}, err
+	}
+	h.started(p)
+	res, err := p.Wait(h.Limit, h.Stop)
+	return Ended{Result: res, LastLine: asks.lastLine()}, err
+}
+
+// start is the command line and the environment with which a program of the
+// contender is started.
+func (h *HandOver) start(run []string) (args []string, env map[string]string, err error) {
+	values := h.Values()
+	args = h.Contender.Arguments(run, values, h.Attachments)
+	if args[0], err = find(h.Contender, run[0], h.World.Path); err != nil {
+		return nil, nil, err
+	}
+	env = map[string]string{}
 	for name, v := range h.Contender.Env {
 		env[string(name)] = contender.Expand(v, values)
 	}
@@ -73,21 +87,7 @@ func Command(ctx context.Context, h HandOver) (confine.Result, error) {
 			env[string(name)] = v
 		}
 	}
-	var stdin io.Reader
-	if h.Contender.Stdin == contender.StdinBrief {
-		stdin = strings.NewReader(h.Brief)
-	}
-	if h.Stdout == nil {
-		h.Stdout = h.Output
-	}
-	p, err := confine.Start(ctx, h.World.Spec(args, env), confine.IO{Stdin: stdin, Stdout: h.Stdout, Stderr: h.Output})
-	if err != nil {
-		return confine.Result{}, err
-	}
-	if h.Started != nil {
-		h.Started(p)
-	}
-	return p.Wait(h.Limit, h.Stop)
+	return args, env, nil
 }
 
 // Program finds the contender's program: an absolute path, a path relative to

@@ -17,6 +17,10 @@ import (
 
 func TestMain(m *testing.M) {
 	confine.MaybeSupervise()
+	if len(os.Args) == 3 && os.Args[1] == "peer" {
+		peer(os.Args[2])
+		os.Exit(0)
+	}
 	os.Exit(m.Run())
 }
 
@@ -42,7 +46,7 @@ func TestAHandOver(t *testing.T) {
 	c.KeepEnv = []specfile.EnvName{"DUNLIN_KEY", "NOT_SET"}
 	w := confine.World{Mode: confine.ProcessGroup, Owner: confine.CurrentOwner(), Path: os.Getenv("PATH"), Workspace: filepath.Join(dir, "w"), Home: filepath.Join(dir, "h"), Tmp: filepath.Join(dir, "t"), Brief: filepath.Join(dir, "brief.md")}
 	out := confine.NewOutput(1 << 16)
-	res, err := Command(t.Context(), HandOver{Contender: c, Brief: "Light {seed} lamps", Seed: 42, World: w, Limit: time.Minute, Output: out})
+	res, err := For(c).HandOver(t.Context(), HandOver{Contender: c, Brief: "Light {seed} lamps", Seed: 42, World: w, Limit: time.Minute, Output: out})
 	require.NoError(t, err)
 	assert.Zero(t, res.ExitCode)
 	said := string(out.Bytes())

@@ -18,10 +18,12 @@ const maxFolders = 8192
 // files tells of changes to the files of a folder: by the kernel's word where
 // it gives it, and else by looking at sizes and times again and again.
 type files struct {
-	root  string
-	known map[string]bool // files of the start
-	dirs  map[string]bool // folders that hold some of them
-	told  func(name string, known bool)
+	root string
+	// before is where it is seen what was there before the contender; "" for root.
+	before string
+	known  map[string]bool // files of the start
+	dirs   map[string]bool // folders that hold some of them
+	told   func(name string, known bool)
 
 	mu       sync.Mutex
 	scanning bool
@@ -89,7 +91,11 @@ func (f *files) begin() {
 
 // survey finds the folders that are not the start's.
 func (f *files) survey() {
-	f.walk(".", func(name string, d fs.DirEntry) bool {
+	where := f.root
+	if f.before != "" {
+		where = f.before
+	}
+	f.walkIn(where, ".", func(name string, d fs.DirEntry) bool {
 		if d.IsDir() && !f.dirs[name] {
 			f.skip[name] = true
 			return false
@@ -101,8 +107,12 @@ func (f *files) survey() {
 // walk visits what is below a folder, without following links. visit tells
 // whether to go into a folder.
 func (f *files) walk(dir string, visit func(name string, d fs.DirEntry) bool) {
-	_ = filepath.WalkDir(filepath.Join(f.root, filepath.FromSlash(dir)), func(full string, d fs.DirEntry, err error) error {
-		name, relErr := filepath.Rel(f.root, full)
+	f.walkIn(f.root, dir, visit)
+}
+
+func (f *files) walkIn(root, dir string, visit func(name string, d fs.DirEntry) bool) {
+	_ = filepath.WalkDir(filepath.Join(root, filepath.FromSlash(dir)), func(full string, d fs.DirEntry, err error) error {
+		name, relErr := filepath.Rel(root, full)
 		name = filepath.ToSlash(name)
 		if err != nil || relErr != nil {
 			return fs.SkipDir
@@ -210,6 +220,18 @@ func (f *files) written() {
 	f.walk(".", func(name string, d fs.DirEntry) bool {
 		if st, err := d.Info(); err == nil && !d.IsDir() && !st.ModTime().Before(f.since) {
 			f.told(name, f.known[name])
+		}
+		return true
+	})
+}
+
+// writtenSince tells of the files that were written since a moment, with their times.
+func (f *files) writtenSince(since time.Time, told func(name string, known bool, at time.Time)) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.walk(".", func(name string, d fs.DirEntry) bool {
+		if st, err := d.Info(); err == nil && !d.IsDir() && !st.ModTime().Before(since) {
+			told(name, f.known[name], st.ModTime())
 		}
 		return true
 	})

@@ -6,6 +6,7 @@ package watch
 
 import (
 	"io"
+	"maps"
 	"path"
 	"sync"
 	"time"
@@ -38,6 +39,9 @@ type Options struct {
 	Quiet time.Duration
 	// Stop is called once when that time is up.
 	Stop func()
+	// Before is a tree as it was before the contender, with everything that was
+	// installed and built; "" where the workspace itself is still like that.
+	Before string
 	// Scan makes it scan the workspace although it could be watched.
 	Scan bool
 }
@@ -74,6 +78,7 @@ type Watch struct {
 func New(o Options) *Watch {
 	w := &Watch{opt: o, seen: map[string]bool{}, last: map[string]int64{}, counts: map[timeline.Kind]int{}, cut: map[timeline.Kind]int64{}}
 	w.files = newFiles(o.Tree, o.Start, o.Scan, w.edited)
+	w.files.before = o.Before
 	return w
 }
 
@@ -101,19 +106,60 @@ func (w *Watch) Begin(round int, at time.Time) {
 	w.files.begin()
 }
 
-// Run looks after the processes below pid until EndRound.
-func (w *Watch) Run(pid int) {
-	go w.loop(pid) // ends with EndRound
+// Resume makes a fresh watch go on with a bout whose clock began at a moment: with
+// the edits that are on record. Begin must follow.
+func (w *Watch) Resume(clock time.Time, edits []timeline.Event) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.clock = clock
+	for _, e := range edits {
+		w.seen[e.Text] = true
+		w.last[e.Text] = max(w.last[e.Text], e.At)
+	}
 }
 
-func (w *Watch) loop(pid int) {
+// CatchUp takes the files that were written since a moment and of which no edit is
+// on record, at their own times: what was edited while nobody looked.
+func (w *Watch) CatchUp(since time.Time) {
+	w.files.writtenSince(since, func(name string, known bool, at time.Time) { w.editedAt(name, known, w.At(at)) })
+}
+
+// Touched are the files that were edited, with the moments of their last edits in
+// microseconds; files that git ignores are among them.
+func (w *Watch) Touched() map[string]int64 {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return maps.Clone(w.last)
+}
+
+// Leave stops looking in the middle of a round, which goes on without a watch.
+func (w *Watch) Leave() {
+	if w.quit != nil {
+		close(w.quit)
+		<-w.done
+		w.files.end()
+		w.quit = nil
+	}
+	w.mu.Lock()
+	w.endGathered(&w.output)
+	w.endGathered(&w.busy)
+	w.mu.Unlock()
+	w.flush()
+}
+
+// Run looks after the processes below pid until EndRound; 0 for none.
+func (w *Watch) Run(pid int) {
+	go w.loop(pid, w.quit) // ends with EndRound, or with Leave
+}
+
+func (w *Watch) loop(pid int, quit chan struct{}) {
 	defer close(w.done)
 	t := time.NewTicker(tick)
 	defer t.Stop()
 	cpu, told := usage(pid), 0
 	for {
 		select {
-		case <-w.quit:
+		case <-quit:
 			return
 		case now := <-t.C:
 			used := usage(pid)
@@ -206,6 +252,9 @@ func (o outputs) Write(p []byte) (int, error) {
 	defer o.w.mu.Unlock()
 	at := o.w.At(time.Now())
 	o.w.active = at
+	if len(p) == 0 { // a sign of life, and nothing printed
+		return 0, nil
+	}
 	if e := &o.w.output; e.Kind != "" && at-e.Until <= timeline.Us(together) && at-e.At <= timeline.Us(burst) {
 		e.Until, e.Count = at, e.Count+int64(len(p))
 		return len(p), nil
@@ -224,10 +273,12 @@ func (w *Watch) endGathered(e *timeline.Event) {
 }
 
 // edited is told of a change to a file.
-func (w *Watch) edited(name string, known bool) {
+func (w *Watch) edited(name string, known bool) { w.editedAt(name, known, w.At(time.Now())) }
+
+func (w *Watch) editedAt(name string, known bool, at int64) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	at := max(w.At(time.Now()), w.from)
+	at = max(at, w.from)
 	w.active = max(w.active, at)
 	if last, ok := w.last[name]; ok && at-last < timeline.Us(together) {
 		return
@@ -256,6 +307,7 @@ func (w *Watch) edit(e timeline.Event) {
 func (w *Watch) EndRound(at time.Time) {
 	close(w.quit)
 	<-w.done
+	w.quit = nil
 	w.files.look()
 	w.files.end()
 	w.machine.end()
@@ -269,6 +321,7 @@ func (w *Watch) EndRound(at time.Time) {
 // Abandon ends a round that came to nothing: its process was never started.
 func (w *Watch) Abandon() {
 	close(w.quit)
+	w.quit = nil
 	w.files.end()
 }
 

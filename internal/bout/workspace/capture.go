@@ -142,8 +142,11 @@ type Limits struct {
 	File, Total int64
 	// Secrets are texts that are struck out of the change before it is stored.
 	Secrets []string
-	// Except is a new file that is no part of the change; "" for none.
-	Except string
+	// Except tells the new files that are no part of the change; nil for none.
+	Except func(name string) bool
+	// Placed are files that were written into the workspace before the work began,
+	// with their contents: no part of the change as long as they are as they were.
+	Placed map[string][]byte
 }
 
 // maxCapturedFiles bounds how many new or changed files are captured.
@@ -257,6 +260,7 @@ func (g *Git) collect(ctx context.Context, in collection) (*Captured, error) {
 	if err := g.dropIgnored(ctx, c); err != nil {
 		return nil, err
 	}
+	c.dropPlaced()
 	deleted := c.deleted()
 	c.out.mayRename = len(deleted) > 0 && len(c.fresh) > 0
 	set := map[string]entry{}
@@ -452,7 +456,7 @@ func (c *collector) look(ctx context.Context, f folder, push func(folder)) error
 			put(&got.changed, rel, sys.Mode)
 		case c.inSubmodule(rel):
 			got.submodules++
-		case rel == c.limits.Except:
+		case c.limits.Except != nil && c.limits.Except(rel):
 		default:
 			put(&got.fresh, rel, sys.Mode)
 		}
@@ -509,6 +513,24 @@ func absent(rel string, children map[string]entry, there map[string]bool) []stri
 
 // deleted lists the files of the snapshot that are not there any more, those of
 // folders that are gone as a whole too.
+// dropPlaced leaves out the files that are as they were placed.
+func (c *collector) dropPlaced() {
+	root, err := os.OpenRoot(c.tree)
+	if err != nil {
+		return
+	}
+	defer root.Close()
+	for name, content := range c.limits.Placed {
+		if st, err := root.Lstat(name); err != nil || !st.Mode().IsRegular() || st.Size() != int64(len(content)) {
+			continue
+		}
+		if data, err := root.ReadFile(name); err == nil && bytes.Equal(data, content) {
+			delete(c.changed, name)
+			delete(c.fresh, name)
+		}
+	}
+}
+
 func (c *collector) deleted() []string {
 	out := c.gone
 	for folder, children := range c.known.folders {

@@ -230,3 +230,12 @@ func (r *Repositories) Resolve(ctx context.Context, address, revision string) (s
 	}
 	return id, nil
 }
+
+// FastImport makes a bare repository in dir of a stream as git fast-import reads it.
+func (g *Git) FastImport(ctx context.Context, dir string, stream []byte) error {
+	if _, err := g.run(ctx, call{args: []string{"init", "--quiet", "--bare", dir}}); err != nil {
+		return err
+	}
+	_, err := g.run(ctx, call{dir: dir, stdin: bytes.NewReader(stream), args: []string{"fast-import", "--quiet"}})
+	return err
+}

@@ -33,10 +33,15 @@ const (
 	Seed Placeholder = "{seed}"
 	// MeterURL is the address at which the meter stands for the model service.
 	MeterURL Placeholder = "{meter_url}"
+	// Model and Effort are what the file's keys of these names say.
+	Model  Placeholder = "{model}"
+	Effort Placeholder = "{effort}"
 )
 
 // Placeholders lists all of them.
-func Placeholders() []Placeholder { return []Placeholder{Brief, BriefFile, Workspace, Seed, MeterURL} }
+func Placeholders() []Placeholder {
+	return []Placeholder{Brief, BriefFile, Workspace, Seed, MeterURL, Model, Effort}
+}
 
 // Stdin says what the tool reads on its standard input.
 type Stdin string
@@ -83,7 +88,8 @@ func (c Carry) Target() string {
 type File struct {
 	Contender specfile.Slug `yaml:"contender" spec:"required" json:"contender" jsonschema_description:"The contender's slug; unique in a contest."`
 	Title     string        `yaml:"title" spec:"required" json:"title" jsonschema_description:"One line for people."`
-	Run       []string      `yaml:"run" spec:"required" json:"run" jsonschema_description:"The program and its arguments. {brief}, {brief_file}, {workspace}, {seed} and {meter_url} are replaced; no shell is involved unless you name one."`
+	Drive     Drive         `yaml:"drive" json:"drive,omitempty" jsonschema_description:"How it is worked: command (default) starts a program for each round; acp speaks the Agent Client Protocol with it; hand leaves it to a person."`
+	Run       []string      `yaml:"run" json:"run,omitempty" jsonschema_description:"The program and its arguments; needed unless it is worked by hand. {brief}, {brief_file}, {workspace}, {seed}, {meter_url}, {model}, {effort} and {attachments} are replaced; no shell is involved unless you name one."`
 	RunAgain  []string      `yaml:"run_again" json:"run_again,omitempty" jsonschema_description:"How a later round is started, with the placeholders of 'run'; default: as run, with the new words."`
 	// AnswerFile is where the tool leaves its closing message.
 	AnswerFile string                      `yaml:"answer_file" json:"answer_file,omitempty" jsonschema_description:"A file, relative to the workspace, in which the tool leaves its closing message; default: standard output. It is no part of the change."`
@@ -92,10 +98,22 @@ type File struct {
 	KeepEnv    []specfile.EnvName          `yaml:"keep_env" json:"keep_env,omitempty" jsonschema_description:"Names of environment variables that pass through from the service. Their values are struck out of everything that is stored."`
 	Carry      []Carry                     `yaml:"carry" json:"carry,omitempty" jsonschema_description:"Files and folders copied fresh into each bout's private HOME."`
 	Reads      []string                    `yaml:"reads" json:"reads,omitempty" jsonschema_description:"Further folders of the service's machine that the tool may read where they are, for example where it is installed below a home folder."`
-	Meter      *Meter                      `yaml:"meter" json:"meter,omitempty" jsonschema_description:"The model service, so that the meter can stand between it and the tool."`
-	Network    Network                     `yaml:"network" json:"network,omitempty" jsonschema_description:"open (default), or meter-only: a network of its own in which nothing but the meter can be reached."`
-	Expects    *ledger.Expects             `yaml:"expects" json:"expects,omitempty" jsonschema_description:"The models that may reply, and the effort. Anything else is flagged."`
-	Reports    *Reports                    `yaml:"reports" json:"reports,omitempty" jsonschema_description:"Where the tool itself says what it used, in lines of JSON that it prints."`
+	// Model and Effort are what the tool is told.
+	Model          string          `yaml:"model" json:"model,omitempty" jsonschema_description:"The model that the tool is told to use: {model} in run and env, and over the protocol."`
+	Effort         string          `yaml:"effort" json:"effort,omitempty" jsonschema_description:"The effort that the tool is told: {effort} in run and env."`
+	VersionCommand []string        `yaml:"version_command" json:"version_command,omitempty" jsonschema_description:"A command whose first line of output is the tool's version; it is asked in each bout, before the clock starts."`
+	PTY            bool            `yaml:"pty" json:"pty,omitempty" jsonschema_description:"true: the tool gets a terminal. What it shows is kept as a recording (asciicast v2) beside the plain text."`
+	Terminal       *Terminal       `yaml:"terminal" json:"terminal,omitempty" jsonschema_description:"The terminal's size."`
+	Replies        []Reply         `yaml:"replies" json:"replies,omitempty" jsonschema_description:"Answers to questions that the tool prints; the first that fits is used. Each answer is counted."`
+	Permissions    []Permission    `yaml:"permissions" json:"permissions,omitempty" jsonschema_description:"Answers to permissions that the tool asks for over the protocol; the first that fits is used, and allow where none does. Each is counted."`
+	Guidance       *Guidance       `yaml:"guidance" json:"guidance,omitempty" jsonschema_description:"A text that is written into the workspace under the name that the tool reads. It is no part of the change unless the tool changes it."`
+	Attach         []string        `yaml:"attach" json:"attach,omitempty" jsonschema_description:"The arguments that tell the tool of one attached file, with {attachment} for its path; they stand where run has {attachments}. Default: the brief's end names the files."`
+	FirstUse       *FirstUse       `yaml:"first_use" json:"first_use,omitempty" jsonschema_description:"What the tool does once in a repository, such as indexing it: counted once for a contest and shown apart, with its state carried into each bout."`
+	SetupNotes     *SetupNotes     `yaml:"setup_notes" json:"setup_notes,omitempty" jsonschema_description:"What it took a person to line the tool up."`
+	Meter          *Meter          `yaml:"meter" json:"meter,omitempty" jsonschema_description:"The model service, so that the meter can stand between it and the tool."`
+	Network        Network         `yaml:"network" json:"network,omitempty" jsonschema_description:"open (default), or meter-only: a network of its own in which nothing but the meter can be reached."`
+	Expects        *ledger.Expects `yaml:"expects" json:"expects,omitempty" jsonschema_description:"The models that may reply, and the effort. Anything else is flagged."`
+	Reports        *Reports        `yaml:"reports" json:"reports,omitempty" jsonschema_description:"Where the tool itself says what it used, in lines of JSON that it prints."`
 }
 
 // Contender is a contender file, read and found valid.
@@ -133,7 +151,7 @@ var bracesRE = regexp.MustCompile(`\{[a-z_]+\}`)
 func Parse(file, shown string, data []byte) (*Contender, *specfile.Document) {
 	c := &Contender{Path: file, Source: data}
 	doc := specfile.DecodeYAML(shown, data, &c.File)
-	if len(doc.Problems) > 0 && !doc.Has("contender") && !doc.Has("run") {
+	if len(doc.Problems) > 0 && !doc.Has("contender") && !doc.Has("run") && !doc.Has("drive") {
 		return c, doc
 	}
 	if c.Stdin == "" {
@@ -142,6 +160,7 @@ func Parse(file, shown string, data []byte) (*Contender, *specfile.Document) {
 	if c.Network == "" {
 		c.Network = NetworkOpen
 	}
+	c.checkDriving(doc)
 	c.checkMeter(doc)
 	if doc.Has("title") && (strings.TrimSpace(c.Title) == "" || strings.Contains(c.Title, "\n")) {
 		doc.Add("title", specfile.Quote(c.Title), "one line of text")
@@ -195,9 +214,7 @@ func Parse(file, shown string, data []byte) (*Contender, *specfile.Document) {
 			doc.Add(key+".to", specfile.Quote(carry.To), "a path inside the bout's HOME")
 		}
 		for j, pattern := range carry.Except {
-			if !doublestar.ValidatePattern(pattern) {
-				doc.Add(fmt.Sprintf("%s.except[%d]", key, j), specfile.Quote(pattern), "a glob pattern such as sessions/**")
-			}
+			checkGlob(doc, fmt.Sprintf("%s.except[%d]", key, j), pattern)
 		}
 	}
 	for i, name := range c.Reads {
@@ -208,15 +225,21 @@ func Parse(file, shown string, data []byte) (*Contender, *specfile.Document) {
 	return c, doc
 }
 
+// checkGlob finds a pattern that is none.
+func checkGlob(doc *specfile.Document, key, pattern string) {
+	if pattern == "" || strings.HasPrefix(pattern, "/") || !doublestar.ValidatePattern(pattern) {
+		doc.Add(key, specfile.Quote(pattern), "a glob pattern such as sessions/**")
+	}
+}
+
 // misspelt returns the placeholder that a word in braces seems to mean, or ""
 // where it is one, or is far from all of them (awk's {print} must stay possible).
 func misspelt(word string) Placeholder {
-	for _, p := range Placeholders() {
-		if word == string(p) {
-			return ""
-		}
+	all := append(Placeholders(), Attachment, Attachments)
+	if slices.Contains(all, Placeholder(word)) {
+		return ""
 	}
-	for _, p := range Placeholders() {
+	for _, p := range all {
 		if specfile.EditDistance(word, string(p)) <= 2 {
 			return p
 		}

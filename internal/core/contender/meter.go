@@ -116,7 +116,7 @@ func (c *Contender) checkMeter(doc *specfile.Document) {
 		}
 	}
 	if c.Meter == nil {
-		if told && doc.Has("run") {
+		if told && (doc.Has("run") || doc.Has("drive")) {
 			doc.Add("run", "{meter_url}, and no meter", "the key meter with the model service's address")
 		}
 		if c.Network == MeterOnly {
@@ -128,7 +128,7 @@ func (c *Contender) checkMeter(doc *specfile.Document) {
 	if u, err := url.Parse(m.Upstream); doc.Has("meter.upstream") && (err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.RawQuery != "" || u.Fragment != "") {
 		doc.Add("meter.upstream", specfile.Quote(m.Upstream), "an http or https address without a query, such as https://models.example/v1")
 	}
-	if !told {
+	if !told && c.Drive != DriveHand { // a person is shown the address
 		doc.Add("meter", "a model service, and no {meter_url} in run, run_again, env or a carried file with 'fill: true'", "how the tool is told to go through the meter")
 	}
 	if m.Shape != "" {

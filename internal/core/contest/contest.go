@@ -38,6 +38,9 @@ type File struct {
 	OnRefused     OnEvent           `yaml:"on_refused" json:"on_refused,omitempty" jsonschema_description:"What a refusal of the model service does to a bout: count (default) lets the bout stand as it comes out; void ends it and runs it again after a pause."`
 	OnOtherModel  OnEvent           `yaml:"on_other_model" json:"on_other_model,omitempty" jsonschema_description:"What it does to a bout when a model replies that its contender does not expect: flag (default) or void."`
 	RefusedPause  specfile.Duration `yaml:"refused_pause" json:"refused_pause,omitempty" jsonschema_description:"How long to wait before a refused bout is run again; twice as long each further time; default 30s."`
+	Wordings      []string          `yaml:"wordings" json:"wordings,omitempty" jsonschema_description:"Which wordings of its tasks' briefs are used: names, or [all]; a task without a named one uses its first. Default: the first of each task."`
+	Guidance      string            `yaml:"guidance" json:"guidance,omitempty" jsonschema_description:"One guidance text for all contenders that name a file for it (guidance: as) and have no text of their own."`
+	HourlyRate    *ledger.Money     `yaml:"hourly_rate" json:"hourly_rate,omitempty" jsonschema_description:"What an hour of the person is worth, such as 60 AVM; with it money is shown with and without the person's time."`
 	NotRightWords string            `yaml:"not_right_words" json:"not_right_words,omitempty" jsonschema_description:"The words of a repair round when only something sealed was missed."`
 }
 
@@ -83,6 +86,8 @@ type Contest struct {
 	PriceLists ledger.Prices
 	// PriceSources are the files they were read from.
 	PriceSources [][]byte
+	// Takes maps a task's slug to the wordings that are used, in order.
+	Takes map[specfile.Slug][]string
 	// Commits maps a task's slug to the full id of its start commit.
 	Commits map[specfile.Slug]string
 }
@@ -153,7 +158,7 @@ func absolute(file string, patterns []string) []string {
 // specfile.Problems error; the contest is then nil.
 func Load(b *specfile.Bundle, commits CommitResolver) (*Contest, error) {
 	var problems specfile.Problems
-	c := &Contest{Path: b.Main, Source: b.Files[b.Main], Repeats: 1, AtOnce: 1, Commits: map[specfile.Slug]string{}}
+	c := &Contest{Path: b.Main, Source: b.Files[b.Main], Repeats: 1, AtOnce: 1, Commits: map[specfile.Slug]string{}, Takes: map[specfile.Slug][]string{}}
 	doc := specfile.DecodeYAML(b.Short(b.Main), c.Source, &c.File)
 	if c.Title == "" {
 		c.Title = string(c.Contest)
@@ -215,7 +220,9 @@ func Load(b *specfile.Bundle, commits CommitResolver) (*Contest, error) {
 		problems = append(problems, d.Problems...)
 	}
 	c.checkMeter(doc)
-	if n := len(c.Tasks) * len(c.Contenders) * c.Repeats; n > MaxBouts {
+	c.takeWordings(doc)
+	c.checkKinds(doc)
+	if n := c.Bouts(); n > MaxBouts {
 		doc.Add("repeats", fmt.Sprintf("%d bouts in all", n), fmt.Sprintf("at most %d", MaxBouts))
 	}
 	problems = append(problems, doc.Problems...)

@@ -143,7 +143,7 @@ func TestLoadTellsTheMistakesOfAllFilesAtOnce(t *testing.T) {
 }
 
 func TestOrderIsFairAndRepeatable(t *testing.T) {
-	tasks, tools := []specfile.Slug{"a", "b", "c"}, []specfile.Slug{"x", "y", "z", "w"}
+	tasks, tools := []Item{{Task: "a"}, {Task: "b"}, {Task: "c"}}, []specfile.Slug{"x", "y", "z", "w"}
 	order := Order(tasks, tools, 3, 42)
 	require.Len(t, order, 36)
 	assert.Equal(t, order, Order(tasks, tools, 3, 42))
@@ -151,7 +151,7 @@ func TestOrderIsFairAndRepeatable(t *testing.T) {
 	for block := range 9 {
 		seen := map[specfile.Slug]bool{}
 		for _, s := range order[block*4 : block*4+4] {
-			assert.Equal(t, tasks[block%3], s.Task)
+			assert.Equal(t, tasks[block%3].Task, s.Task)
 			assert.Equal(t, block/3+1, s.Repeat)
 			seen[s.Contender] = true
 		}
@@ -171,7 +171,7 @@ func TestOrderIsUniform(t *testing.T) {
 	counts := map[string]int{}
 	const n = 6000
 	for seed := range specfile.Seed(n) {
-		for place, s := range Order([]specfile.Slug{"a"}, tools, 1, seed) {
+		for place, s := range Order([]Item{{Task: "a"}}, tools, 1, seed) {
 			counts[fmt.Sprint(s.Contender, place)]++
 		}
 	}

@@ -9,14 +9,16 @@ import (
 
 // Slot is one bout in the order of a contest.
 type Slot struct {
-	Task      specfile.Slug
+	Task specfile.Slug
+	// Wording is "" for a task's only one.
+	Wording   string
 	Contender specfile.Slug
 	// Repeat counts from 1.
 	Repeat int
 }
 
 // Order unfolds a contest into its bouts: randomised complete blocks. In each
-// repeat every task is visited once, in the order of the contest file, and the
+// repeat every task, in each of its wordings, is visited once, in the order of the contest file, and the
 // contenders meet it one after the other in a fresh random order, so that a
 // machine or a model service that drifts is unkind to all of them alike.
 //
@@ -25,7 +27,7 @@ type Slot struct {
 // is Fisher and Yates' (Knuth, The Art of Computer Programming 2, 3.4.2,
 // algorithm P) with rejection sampling, written out because the standard
 // library keeps no promise about its own.
-func Order(tasks, contenders []specfile.Slug, repeats int, seed specfile.Seed) []Slot {
+func Order(tasks []Item, contenders []specfile.Slug, repeats int, seed specfile.Seed) []Slot {
 	source := rand.NewPCG(uint64(seed), 0x61676f6e)
 	out := make([]Slot, 0, len(tasks)*len(contenders)*repeats)
 	for r := 1; r <= repeats; r++ {
@@ -36,7 +38,7 @@ func Order(tasks, contenders []specfile.Slug, repeats int, seed specfile.Seed) [
 				block[i], block[j] = block[j], block[i]
 			}
 			for _, c := range block {
-				out = append(out, Slot{Task: t, Contender: c, Repeat: r})
+				out = append(out, Slot{Task: t.Task, Wording: t.Wording, Contender: c, Repeat: r})
 			}
 		}
 	}
@@ -61,6 +63,10 @@ func BoutSeed(seed specfile.Seed, s Slot) specfile.Seed {
 	h.Write([]byte(s.Task))
 	h.Write([]byte{0})
 	h.Write([]byte(s.Contender))
+	if s.Wording != "" {
+		h.Write([]byte{0})
+		h.Write([]byte(s.Wording))
+	}
 	v := rand.NewPCG(uint64(seed)^h.Sum64(), uint64(s.Repeat)).Uint64()
 	return specfile.Seed(v >> 11)
 }

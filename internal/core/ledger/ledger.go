@@ -13,6 +13,8 @@ type Source string
 const (
 	// Metered was counted by the meter, from what the model service answered.
 	Metered Source = "metered"
+	// Protocol is what the tool told over the protocol by which it is driven.
+	Protocol Source = "protocol"
 	// Reported is what the tool says of itself.
 	Reported Source = "reported"
 	// TypedIn was told by a person.
@@ -80,6 +82,8 @@ type Sheet struct {
 	AtLeast bool `json:"at_least"`
 	// Money is nil where nothing could be priced.
 	Money *Money `json:"money"`
+	// MoneyRange stands in Money's place where it is only known to lie between two amounts.
+	MoneyRange *Range `json:"money_range"`
 	// MoneyAtLeast is set where a part has no price or was not counted.
 	MoneyAtLeast bool `json:"money_at_least"`
 	// Unpriced are models that no price list knows.
@@ -184,12 +188,16 @@ type Told struct {
 	Model  string `json:"model,omitempty"`
 	Tokens Tokens `json:"tokens"`
 	Money  *Money `json:"money,omitempty"`
+	// Allowance is what was read off a subscription, in Money's place.
+	Allowance *Allowance `json:"allowance,omitempty"`
 	// AtLeast is set where a part is known to be missing.
 	AtLeast bool `json:"at_least,omitempty"`
 }
 
 // Empty tells whether nothing was told.
-func (t *Told) Empty() bool { return t == nil || !t.Tokens.Counted() && t.Money == nil }
+func (t *Told) Empty() bool {
+	return t == nil || !t.Tokens.Counted() && t.Money == nil && t.Allowance == nil
+}
 
 // Sheet is a ledger of what was told, at a moment. Money that was told stands
 // as it is; else tokens of a model that a list knows are priced.
@@ -202,6 +210,10 @@ func (t *Told) Sheet(source Source, at time.Time, prices Prices) Sheet {
 	switch price := prices.Find(t.Model, at); {
 	case t.Money != nil:
 		s.Money = t.Money
+	case t.Allowance != nil:
+		if r, err := t.Allowance.Range(); err == nil {
+			s.MoneyRange = &r
+		}
 	case price != nil && price.byToken():
 		// The lengths of the single prompts are not known, so steps cannot be followed.
 		s.Money, s.MoneyAtLeast = &Money{(&Price{Rates: price.Rates}).Cost(t.Tokens, 0), prices.Currency()}, len(price.Above) > 0 || s.AtLeast
@@ -221,9 +233,11 @@ type Ledger struct {
 	Rounds []RoundSheet `json:"rounds"`
 	// Reported is the tool's own report, where another source is used.
 	Reported *Sheet `json:"reported"`
+	// Protocol is what was told over the protocol, TypedIn by a person, likewise.
+	Protocol *Sheet `json:"protocol"`
 	TypedIn  *Sheet `json:"typed_in"`
-	// Difference is what the tool reports less what was metered, in tokens of all
-	// kinds; nil where one of the two is not there or is not whole.
+	// Difference is what the tool reports (by itself, or over the protocol) less what
+	// was metered, in tokens of all kinds; nil where one of the two is not there or is not whole.
 	Difference *int64 `json:"difference"`
 }
 
@@ -233,14 +247,17 @@ type RoundSheet struct {
 	Sheet
 }
 
-// Best goes up the ladder: metered, reported, typed in, unknown. at is when the
-// bout was run.
-func Best(exchanges []Exchange, reported, typed *Told, at time.Time, prices Prices) Ledger {
+// Others are the sources of a bout beside the meter; nil where one says nothing.
+type Others struct{ Protocol, Reported, Typed *Told }
+
+// Best goes up the ladder: metered, over the protocol, reported, typed in, unknown.
+// at is when the bout was run.
+func Best(exchanges []Exchange, told Others, at time.Time, prices Prices) Ledger {
 	l := Ledger{Sheet: Of(exchanges, prices), Rounds: []RoundSheet{}}
-	var sheets [2]*Sheet
-	for i, told := range []*Told{reported, typed} {
-		if !told.Empty() {
-			s := told.Sheet([]Source{Reported, TypedIn}[i], at, prices)
+	var sheets [3]*Sheet
+	for i, one := range []*Told{told.Protocol, told.Reported, told.Typed} {
+		if !one.Empty() {
+			s := one.Sheet([]Source{Protocol, Reported, TypedIn}[i], at, prices)
 			sheets[i] = &s
 		}
 	}
@@ -253,15 +270,22 @@ func Best(exchanges []Exchange, reported, typed *Told, at time.Time, prices Pric
 			l.Rounds = append(l.Rounds, RoundSheet{n, Of(list, prices)})
 		}
 		sort.Slice(l.Rounds, func(i, j int) bool { return l.Rounds[i].Round < l.Rounds[j].Round })
-		if r := sheets[0]; r != nil && r.Total != nil && l.Total != nil && !l.AtLeast && !r.AtLeast {
+		r := sheets[1]
+		if r == nil {
+			r = sheets[0]
+		}
+		if r != nil && r.Total != nil && l.Total != nil && !l.AtLeast && !r.AtLeast {
 			d := *r.Total - *l.Total
 			l.Difference = &d
 		}
-	} else if sheets[0] != nil {
-		l.Sheet, sheets[0] = *sheets[0], nil
-	} else if sheets[1] != nil {
-		l.Sheet, sheets[1] = *sheets[1], nil
+	} else {
+		for i, s := range sheets {
+			if s != nil {
+				l.Sheet, sheets[i] = *s, nil
+				break
+			}
+		}
 	}
-	l.Reported, l.TypedIn = sheets[0], sheets[1]
+	l.Protocol, l.Reported, l.TypedIn = sheets[0], sheets[1], sheets[2]
 	return l
 }

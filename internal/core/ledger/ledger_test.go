@@ -97,7 +97,7 @@ func TestSheets(t *testing.T) {
 		{Round: 1, At: before, Asked: "spring", Refused: true},
 		{Round: 2, At: before, Asked: "spring", Replied: "neap-small", Tokens: Tokens{Fresh: n(90), Output: n(5)}, Partial: true},
 	}
-	l := Best(all, &Told{Tokens: Tokens{Fresh: n(1000), Output: n(15)}}, nil, before, p)
+	l := Best(all, Others{Reported: &Told{Tokens: Tokens{Fresh: n(1000), Output: n(15)}}}, before, p)
 	assert.Equal(t, Metered, l.Source)
 	assert.Equal(t, int64(1105), *l.Total)
 	assert.Equal(t, []int{3, 1, 1, 0}, []int{l.Exchanges, l.Refused, l.Partial, l.NotCounted})
@@ -107,7 +107,7 @@ func TestSheets(t *testing.T) {
 	assert.Equal(t, 0.25, *l.ContextShare)
 	assert.Nil(t, l.Difference, "what was cut off cannot be compared")
 	all[2].Partial = false
-	l = Best(all, &Told{Tokens: Tokens{Fresh: n(1000), Output: n(15)}}, nil, before, p)
+	l = Best(all, Others{Reported: &Told{Tokens: Tokens{Fresh: n(1000), Output: n(15)}}}, before, p)
 	assert.False(t, l.AtLeast || l.MoneyAtLeast)
 	assert.Equal(t, int64(-90), *l.Difference, "the tool's report stands beside it")
 	assert.Equal(t, Reported, l.Reported.Source)
@@ -126,16 +126,16 @@ func TestSheets(t *testing.T) {
 	assert.True(t, nothing.AtLeast)
 	assert.Nil(t, Of(all, Prices{}).Money, "no list, no money")
 
-	only := Best(nil, &Told{Model: "spring", Tokens: Tokens{Fresh: n(10), Output: n(10)}}, &Told{Tokens: Tokens{Fresh: n(1)}}, after, p)
+	only := Best(nil, Others{Reported: &Told{Model: "spring", Tokens: Tokens{Fresh: n(10), Output: n(10)}}, Typed: &Told{Tokens: Tokens{Fresh: n(1)}}}, after, p)
 	assert.Equal(t, Reported, only.Source)
 	assert.Equal(t, "0.00012 AVM", only.Money.String())
 	assert.Nil(t, only.Reported)
 	assert.Equal(t, TypedIn, only.TypedIn.Source)
-	assert.Equal(t, NotKnown, Best(nil, nil, &Told{}, after, p).Source)
+	assert.Equal(t, NotKnown, Best(nil, Others{Typed: &Told{}}, after, p).Source)
 	money := &Money{}
 	require.NoError(t, money.ParseScalar("0.5 AVM"))
-	assert.Equal(t, "0.5 AVM", Best(nil, nil, &Told{Money: money}, after, p).Money.String())
-	assert.Nil(t, Best(nil, nil, &Told{Money: money}, after, p).Total)
+	assert.Equal(t, "0.5 AVM", Best(nil, Others{Typed: &Told{Money: money}}, after, p).Money.String())
+	assert.Nil(t, Best(nil, Others{Typed: &Told{Money: money}}, after, p).Total)
 }
 
 // The money of a whole is the sum of its parts, in whatever order they come.
@@ -148,9 +148,9 @@ func TestMoneyAddsUp(t *testing.T) {
 			all = append(all, Exchange{Round: rng.IntN(3), At: before, Replied: []string{"spring", "neap-a", "full", "ebb"}[rng.IntN(4)], TookMS: rng.Int64N(5000),
 				Tokens: Tokens{Fresh: n(rng.Int64N(3000)), Output: n(rng.Int64N(500))}})
 		}
-		whole := Best(all, nil, nil, before, p)
+		whole := Best(all, Others{}, before, p)
 		rng.Shuffle(len(all), func(i, j int) { all[i], all[j] = all[j], all[i] })
-		again, err := json.Marshal(Best(all, nil, nil, before, p))
+		again, err := json.Marshal(Best(all, Others{}, before, p))
 		require.NoError(t, err)
 		first, _ := json.Marshal(whole)
 		require.JSONEq(t, string(first), string(again))

@@ -7,6 +7,7 @@ import (
 
 	"agonometer/internal/core/ledger"
 	"agonometer/internal/core/patch"
+	"agonometer/internal/core/person"
 	"agonometer/internal/core/verdict"
 )
 
@@ -35,6 +36,14 @@ type Bout struct {
 	Refused, Late bool
 	// WaitedMS is how long it was refused or paced; nil where that was not seen.
 	WaitedMS *int64
+	// Driven says how the contender was driven.
+	Driven string
+	// Task and Wording are what it was given; Wording is "" where there is but one.
+	Task, Wording string
+	// Effort is what it asked of a person; nil where that is not known.
+	Effort *person.Effort
+	// Discarded is set where a person threw the bout away, with a reason.
+	Discarded bool
 }
 
 // Availability is how often a contender's tries came to nothing for what was not
@@ -47,6 +56,8 @@ type Availability struct {
 	Refused int `json:"refused"`
 	Void    int `json:"void"`
 	Late    int `json:"late"`
+	// Discarded is how many a person threw away, with a reason; they are void too.
+	Discarded int `json:"discarded"`
 	// Share is that of the tries that were neither refused nor void nor late.
 	Share  *float64 `json:"share"`
 	served int
@@ -77,7 +88,8 @@ type Row struct {
 	FirstShare  *float64 `json:"first_share"`
 	// MedianRounds is over the bouts that passed or failed.
 	MedianRounds *float64 `json:"median_rounds"`
-	// MedianElapsedMS is in milliseconds; MedianPassedMS over passed bouts alone.
+	// MedianElapsedMS is in milliseconds; MedianPassedMS over passed bouts alone: the
+	// time to a usable result, repair rounds and a person's editing included.
 	MedianElapsedMS *float64 `json:"median_elapsed_ms"`
 	MedianPassedMS  *float64 `json:"median_passed_ms"`
 	MedianFiles     *float64 `json:"median_files"`
@@ -99,7 +111,29 @@ type Row struct {
 	Spent        *ledger.Money `json:"spent"`
 	PerPassed    *ledger.Money `json:"money_per_passed"`
 	SpentAtLeast bool          `json:"spent_at_least"`
-	Availability Availability  `json:"availability"`
+	// SpentRange and PerPassedRange stand in their places where a part of the money is
+	// only known to lie between two amounts.
+	SpentRange     *ledger.Range `json:"spent_range"`
+	PerPassedRange *ledger.Range `json:"money_per_passed_range"`
+	// Driven says how the contender was driven: one way for all its bouts, or mixed.
+	Driven string `json:"driven"`
+	// Corrections, Permissions and OwnEdits are sums over the bouts that passed or
+	// failed and of which the person's part is known: EffortOf of them.
+	Corrections int `json:"corrections"`
+	Permissions int `json:"permissions"`
+	OwnEdits    int `json:"own_edits"`
+	EffortOf    int `json:"effort_of"`
+	// AttentionMS is the person's time over all tries, in milliseconds.
+	AttentionMS int64 `json:"attention_ms"`
+	// MedianKept is the share of the tool's lines that stood.
+	MedianKept *float64 `json:"median_kept_share"`
+	// PersonMoney is what the attention is worth at the contest's hourly rate;
+	// PerPassedWithPerson is that and Spent together, divided by Passed.
+	PersonMoney              *ledger.Money `json:"person_money"`
+	PerPassedWithPerson      *ledger.Money `json:"money_per_passed_with_person"`
+	PerPassedWithPersonRange *ledger.Range `json:"money_per_passed_with_person_range"`
+	Availability             Availability  `json:"availability"`
+	ranged                   bool
 }
 
 // account adds what a try used and how it was served; it holds for every try.
@@ -116,6 +150,12 @@ func (r *Row) account(b *Bout) {
 	if b.Late {
 		a.Late++
 	}
+	if b.Discarded {
+		a.Discarded++
+	}
+	if b.Effort != nil {
+		r.AttentionMS += b.Effort.AttentionMS
+	}
 	if !void && !b.Refused && !b.Late {
 		a.served++
 	}
@@ -131,51 +171,89 @@ func (r *Row) account(b *Bout) {
 		if !void {
 			r.SpentAtLeast = true
 		}
-	case u.Money == nil:
+	case u.Money == nil && u.MoneyRange == nil:
 		r.SpentAtLeast = true
 	default:
-		sum := *u.Money
-		if r.Spent != nil && r.Spent.Currency == sum.Currency {
-			sum = sum.Plus(*r.Spent)
-		} else if r.Spent != nil { // two currencies cannot be added: the first stays
-			r.SpentAtLeast, sum = true, *r.Spent
+		sum := ledger.Range{}
+		if u.MoneyRange != nil {
+			sum, r.ranged = *u.MoneyRange, true
+		} else {
+			sum = ledger.Range{From: *u.Money, To: *u.Money}
 		}
-		r.Spent, r.SpentAtLeast = &sum, r.SpentAtLeast || u.MoneyAtLeast
+		if r.SpentRange != nil && r.SpentRange.From.Currency == sum.From.Currency {
+			sum = ledger.Range{From: sum.From.Plus(r.SpentRange.From), To: sum.To.Plus(r.SpentRange.To)}
+		} else if r.SpentRange != nil { // two currencies cannot be added: the first stays
+			r.SpentAtLeast, sum = true, *r.SpentRange
+		}
+		r.SpentRange, r.SpentAtLeast = &sum, r.SpentAtLeast || u.MoneyAtLeast
 	}
 }
 
 // settle makes the figures that need all tries.
-func (r *Row) settle() {
+func (r *Row) settle(rate *ledger.Money) {
 	a := &r.Availability
 	if a.Tries > 0 {
 		share := float64(a.served) / float64(a.Tries)
 		a.Share = &share
 	}
-	if r.Spent == nil {
-		r.SpentAtLeast = false
+	both := r.SpentRange
+	if rate != nil && r.EffortOf > 0 {
+		money := (&person.Effort{AttentionMS: r.AttentionMS}).Money(*rate)
+		r.PersonMoney = &money
+		if both != nil && both.From.Currency == money.Currency {
+			both = &ledger.Range{From: both.From.Plus(money), To: both.To.Plus(money)}
+		} else {
+			both = nil // without the tool's own money there is no sum
+		}
 	} else {
-		r.PerPassed = r.Spent.Per(r.Passed)
+		both = nil
+	}
+	if both != nil && r.Passed > 0 {
+		r.PerPassedWithPersonRange = &ledger.Range{From: *both.From.Per(r.Passed), To: *both.To.Per(r.Passed)}
+	}
+	switch {
+	case r.SpentRange == nil:
+		r.SpentAtLeast = false
+	case r.Passed > 0:
+		r.PerPassedRange = &ledger.Range{From: *r.SpentRange.From.Per(r.Passed), To: *r.SpentRange.To.Per(r.Passed)}
+	}
+	if !r.ranged { // exact amounts, and no range
+		r.Spent, r.PerPassed, r.PerPassedWithPerson = lower(r.SpentRange), lower(r.PerPassedRange), lower(r.PerPassedWithPersonRange)
+		r.SpentRange, r.PerPassedRange, r.PerPassedWithPersonRange = nil, nil, nil
 	}
 	if r.Source == "" {
 		r.Source = ledger.NotKnown
 	}
 }
 
+func lower(r *ledger.Range) *ledger.Money {
+	if r == nil {
+		return nil
+	}
+	return &r.From
+}
+
 // Table makes one row per contender, in the order of success share (highest
 // first), then of median elapsed time (shortest first), then of name. Rows
-// without a share come last. planned is the
-// number of bouts of each contender.
-func Table(contenders []string, planned map[string]int, bouts []Bout) []Row {
+// without a share come last. planned is the number of bouts of each contender; rate
+// is what an hour of a person is worth, nil where nobody said.
+func Table(contenders []string, planned map[string]int, bouts []Bout, rate *ledger.Money) []Row {
 	rows := make([]Row, 0, len(contenders))
 	for _, name := range contenders {
 		row := Row{Contender: name, Bouts: planned[name]}
-		var rounds, elapsed, passedMS, files, added, removed, firstEdit, tokens []float64
+		var rounds, elapsed, passedMS, files, added, removed, firstEdit, tokens, kept []float64
 		var used, lines float64
 		for _, b := range bouts {
 			if b.Contender != name {
 				continue
 			}
 			row.account(&b)
+			switch {
+			case row.Driven == "":
+				row.Driven = b.Driven
+			case b.Driven != "" && row.Driven != b.Driven:
+				row.Driven = string(Mixed)
+			}
 			if b.Replaced {
 				continue
 			}
@@ -197,6 +275,15 @@ func Table(contenders []string, planned map[string]int, bouts []Bout) []Row {
 				}
 			case verdict.Failed:
 				row.Failed++
+			}
+			if e := b.Effort; e != nil {
+				row.EffortOf++
+				row.Corrections += e.Corrections()
+				row.Permissions += e.Permissions
+				row.OwnEdits += e.OwnEdits
+				if e.Kept != nil {
+					kept = append(kept, *e.Kept)
+				}
 			}
 			if b.First == verdict.Passed || b.First == "" && b.Outcome == verdict.Passed {
 				row.FirstPassed++
@@ -242,7 +329,8 @@ func Table(contenders []string, planned map[string]int, bouts []Bout) []Row {
 			per := used / lines
 			row.TokensPerLine = &per
 		}
-		row.settle()
+		row.MedianKept = Median(kept)
+		row.settle(rate)
 		row.MedianElapsedMS, row.MedianPassedMS = Median(elapsed), Median(passedMS)
 		row.MedianFiles, row.MedianAdded, row.MedianRemoved = Median(files), Median(added), Median(removed)
 		rows = append(rows, row)

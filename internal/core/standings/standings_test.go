@@ -22,7 +22,7 @@ func TestTable(t *testing.T) {
 		bout("stint", verdict.Passed, 500, 2), bout("stint", verdict.Passed, 700, 4),
 		{Contender: "ruff", Outcome: verdict.Void},
 	}
-	rows := Table([]string{"ruff", "knot", "stint", "dunlin"}, map[string]int{"knot": 3, "ruff": 3, "stint": 3, "dunlin": 3}, bouts)
+	rows := Table([]string{"ruff", "knot", "stint", "dunlin"}, map[string]int{"knot": 3, "ruff": 3, "stint": 3, "dunlin": 3}, bouts, nil)
 	require.Len(t, rows, 4)
 	assert.Equal(t, []string{"stint", "knot", "dunlin", "ruff"}, []string{rows[0].Contender, rows[1].Contender, rows[2].Contender, rows[3].Contender})
 	knot := rows[1]
@@ -50,10 +50,10 @@ func TestTheOrderOfBoutsMakesNoDifference(t *testing.T) {
 		}
 		bouts = append(bouts, bout([]string{"knot", "ruff", "stint"}[rng.IntN(3)], o, rng.Int64N(5000), rng.IntN(9)))
 	}
-	want := Table([]string{"knot", "ruff", "stint"}, nil, bouts)
+	want := Table([]string{"knot", "ruff", "stint"}, nil, bouts, nil)
 	for range 20 {
 		rng.Shuffle(len(bouts), func(i, j int) { bouts[i], bouts[j] = bouts[j], bouts[i] })
-		assert.Equal(t, want, Table([]string{"stint", "knot", "ruff"}, nil, bouts))
+		assert.Equal(t, want, Table([]string{"stint", "knot", "ruff"}, nil, bouts, nil))
 	}
 }
 
@@ -100,7 +100,7 @@ func TestMoneyAndAvailability(t *testing.T) {
 		{Contender: "stint", Outcome: verdict.Passed},
 	}
 	rows := map[string]Row{}
-	for _, r := range Table([]string{"knot", "ruff", "dunlin", "stint"}, nil, bouts) {
+	for _, r := range Table([]string{"knot", "ruff", "dunlin", "stint"}, nil, bouts, nil) {
 		rows[r.Contender] = r
 	}
 	knot := rows["knot"]

@@ -28,10 +28,12 @@ const (
 	Change Kind = "change"
 	// Question wants a reply, and nothing changed.
 	Question Kind = "question"
+	// Typing is a change that a person types with a tool's suggestions.
+	Typing Kind = "typing"
 )
 
-func (k *Kind) ParseScalar(text string) error { return oneOf(k, text, Change, Question) }
-func (*Kind) Expected() string                { return "change or question" }
+func (k *Kind) ParseScalar(text string) error { return oneOf(k, text, Change, Question, Typing) }
+func (*Kind) Expected() string                { return "change, question or typing" }
 
 // Protect says what a weakened test means.
 type Protect string
@@ -135,6 +137,9 @@ func Names(file string, data []byte) (files, folders []string) {
 	}
 	add(&files, fm.ReferencePatch)
 	add(&files, fm.ReferenceAnswer)
+	for _, name := range fm.Attachments {
+		add(&files, name)
+	}
 	sealed := func(s *Sealed) {
 		if s != nil {
 			add(&folders, s.Folder)
@@ -156,11 +161,8 @@ func Parse(file, shown string, data []byte, files map[string][]byte) (*Task, *sp
 	if len(doc.Problems) > 0 && !doc.Has("task") && !doc.Has("title") {
 		return t, doc // not a task file at all: nothing more can be said about it
 	}
-	t.Brief = strings.TrimSpace(brief)
-	if t.Brief == "" {
-		doc.Problems = append(doc.Problems, specfile.Problem{File: shown, Line: strings.Count(string(data), "\n") + 1,
-			Found: "no brief", Expected: "the words for the contender below the front matter"})
-	}
+	t.readBrief(doc, shown, data, brief)
+	t.readAttachments(doc, files)
 	if doc.Has("title") && (strings.TrimSpace(t.Title) == "" || strings.Contains(t.Title, "\n")) {
 		doc.Add("title", specfile.Quote(t.Title), "one line of text")
 	}

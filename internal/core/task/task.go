@@ -92,7 +92,7 @@ type FrontMatter struct {
 	Labels         []specfile.Slug `yaml:"labels" json:"labels,omitempty" jsonschema_description:"Words for language, kind of work, area."`
 	Size           TaskSize        `yaml:"size" json:"size,omitempty" jsonschema_description:"The author's estimate of the change: small, medium or large."`
 	Prepare        string          `yaml:"prepare" json:"prepare,omitempty" jsonschema_description:"A command, handed to sh -c once per repository and start commit, that fetches dependencies and warms caches."`
-	Kind           Kind            `yaml:"kind" json:"kind,omitempty" jsonschema_description:"change (default) or question. A question changes nothing; its reply is examined."`
+	Kind           Kind            `yaml:"kind" json:"kind,omitempty" jsonschema_description:"change (default), question or typing. A question changes nothing; its reply is examined. Typing is a change that a person types with a tool's suggestions, so its contenders are worked by hand."`
 	Checks         []Check         `yaml:"checks" json:"checks,omitempty" jsonschema_description:"What decides, in this order. A change needs at least one."`
 	Goal           []string        `yaml:"goal" json:"goal,omitempty" jsonschema_description:"Names of the goal tests; * stands for anything. Default: what fails or is not there at the start and passes with the reference patch."`
 	Guard          []string        `yaml:"guard" json:"guard,omitempty" jsonschema_description:"Names of the guard tests; * stands for anything. Default: what passed at the start and, where there is a reference patch, passes with it."`
@@ -102,6 +102,7 @@ type FrontMatter struct {
 	Protected      []string        `yaml:"protected" json:"protected,omitempty" jsonschema_description:"Glob patterns of further files that are put back to their start for judging."`
 	Unprotected    []string        `yaml:"unprotected" json:"unprotected,omitempty" jsonschema_description:"Glob patterns of files that are not put back, although they are tests or named by a check."`
 	TestFiles      []string        `yaml:"test_files" json:"test_files,omitempty" jsonschema_description:"Glob patterns of what counts as a test file here; default: the usual names."`
+	Attachments    []string        `yaml:"attachments" json:"attachments,omitempty" jsonschema_description:"Files that go with the brief, such as a picture of what is wanted; paths relative to this file."`
 	Network        Network         `yaml:"network" json:"network,omitempty" jsonschema_description:"none (default) takes the network away from judging copies, where the machine allows it; needed leaves it."`
 	RepairRounds   *int            `yaml:"repair_rounds" json:"repair_rounds,omitempty" jsonschema_description:"How often what failed is handed back to the contender; default 0, or what the contest says."`
 	FollowUps      []FollowUp      `yaml:"follow_ups" json:"follow_ups,omitempty" jsonschema_description:"Further briefs, in order, each handed over when the one before is done."`
@@ -118,8 +119,13 @@ type Task struct {
 	FrontMatter
 	// File is the absolute path on the machine where it was written.
 	File string
-	// Brief is the prose, without blank lines around it.
+	// Brief is the prose, without blank lines around it: the first of the wordings.
 	Brief string
+	// Wordings are the ways in which the brief is said: one without a name, or
+	// several with names.
+	Wordings []Wording
+	// Attached are the files that go with the brief.
+	Attached []Attached
 	// Source is the file as it was read.
 	Source []byte
 	// Stages are the brief and the follow-ups, with all that belongs to each.

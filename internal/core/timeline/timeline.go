@@ -41,13 +41,32 @@ const (
 	Limit Kind = "limit"
 	// Check spans a check of the judge; Text names it.
 	Check Kind = "check"
+	// Person spans a time in which the person edits, and not the tool.
+	Person Kind = "person"
+	// Corrected, Permitted, Suggested and Note are marks of a person who works the
+	// tool; Text has the class and the words.
+	Corrected Kind = "corrected"
+	Permitted Kind = "permitted"
+	Suggested Kind = "suggested"
+	Note      Kind = "note"
+	// Said and Thought span messages and thoughts that came over the protocol; Count
+	// is their bytes. Plan is a change of plan, Call spans a tool call; Text has its title.
+	Said    Kind = "said"
+	Thought Kind = "thought"
+	Plan    Kind = "plan"
+	Call    Kind = "call"
+	// Usage is when the tool told how full its context is; Count is in tokens.
+	Usage Kind = "usage"
+	// Denied is something that the tool asked for and must not have, or could not be
+	// understood; Text says what.
+	Denied Kind = "denied"
 	// Cut says that later events of a kind were not kept; Text names the kind, Count how many.
 	Cut Kind = "cut"
 )
 
 // Kinds lists them all.
 func Kinds() []Kind {
-	return []Kind{Round, Exchange, Refused, Backoff, Paced, Asked, Edit, Output, Busy, Limit, Check, Cut}
+	return []Kind{Round, Exchange, Refused, Backoff, Paced, Asked, Person, Edit, Output, Said, Thought, Plan, Call, Usage, Denied, Busy, Corrected, Permitted, Suggested, Note, Limit, Check, Cut}
 }
 
 // Event is something that happened, at a moment or over a span.
@@ -97,8 +116,10 @@ type Parts struct {
 	Refused int64 `json:"refused_us"`
 	// Exchange is time in at least one exchange with a model.
 	Exchange int64 `json:"exchange_us"`
-	// Asked is waiting for an answer to a question.
+	// Asked is waiting for an answer to a question, or for the person.
 	Asked int64 `json:"asked_us"`
+	// Person is the person's own editing.
+	Person int64 `json:"person_us"`
 	// Own is the tool's own work: output, edits, or its processes using the CPU.
 	Own int64 `json:"own_us"`
 	// Quiet is the rest.
@@ -106,10 +127,10 @@ type Parts struct {
 }
 
 // Whole is the sum of all parts.
-func (p Parts) Whole() int64 { return p.Refused + p.Exchange + p.Asked + p.Own + p.Quiet }
+func (p Parts) Whole() int64 { return p.Refused + p.Exchange + p.Asked + p.Person + p.Own + p.Quiet }
 
 func (p *Parts) add(class int, n int64) {
-	*[]*int64{&p.Refused, &p.Exchange, &p.Asked, &p.Own, &p.Quiet}[class] += n
+	*[]*int64{&p.Refused, &p.Exchange, &p.Asked, &p.Person, &p.Own, &p.Quiet}[class] += n
 }
 
 // The classes, in the order in which they are given an instant.
@@ -117,6 +138,7 @@ const (
 	classRefused = iota
 	classExchange
 	classAsked
+	classPerson
 	classOwn
 	classQuiet
 )
@@ -126,10 +148,10 @@ const (
 type Timing struct {
 	// Elapsed is from each hand-over to the tool's end, all rounds together.
 	Elapsed int64 `json:"elapsed_us"`
-	// FirstEdit and LastEdit are nil where nothing was edited, or nothing was seen.
+	// FirstEdit and LastEdit are the tool's; nil where it edited nothing, or nothing was seen.
 	FirstEdit *int64 `json:"first_edit_us"`
 	LastEdit  *int64 `json:"last_edit_us"`
-	// Edits counts them; Files counts the files.
+	// Edits counts them; Files counts the files. What the person edited is not in them.
 	Edits int   `json:"edits"`
 	Files int   `json:"files"`
 	Parts Parts `json:"parts"`
@@ -149,18 +171,23 @@ func Summarise(events []Event) Timing {
 	var s Timing
 	files := map[string]bool{}
 	var spans []span
+	var mine []Event
+	var rounds []int
 	for i := range events {
+		switch events[i].Kind {
+		case Person:
+			mine = append(mine, events[i])
+		case Round:
+			rounds = append(rounds, i)
+		}
 		if class, from, to, ok := classOf(&events[i]); ok {
 			spans = append(spans, span{from, to, class})
 		}
 	}
-	for i := range events {
+	for _, i := range rounds {
 		r := &events[i]
-		if r.Kind != Round {
-			continue
-		}
 		for j := range events {
-			if e := &events[j]; e.Kind == Edit && e.Round == r.Round {
+			if e := &events[j]; e.Kind == Edit && spanOf(events, rounds, e) == i && !within(mine, e.At) {
 				at := s.Elapsed + min(max(e.At, r.At), r.Until) - r.At
 				if s.FirstEdit == nil {
 					s.FirstEdit = &at
@@ -175,6 +202,37 @@ func Summarise(events []Event) Timing {
 	}
 	s.Files = len(files)
 	return s
+}
+
+// spanOf is the index of the round's span that an edit belongs to. A round that
+// was paused has several: the edit belongs to the last that had begun, or to the
+// first. -1 where there is none. rounds are the indices of the spans, in the order of their
+// beginnings.
+func spanOf(events []Event, rounds []int, e *Event) int {
+	first, at := -1, -1
+	for _, i := range rounds {
+		if r := &events[i]; r.Round == e.Round {
+			if first < 0 {
+				first = i
+			}
+			if r.At <= e.At {
+				at = i
+			}
+		}
+	}
+	if at < 0 {
+		return first
+	}
+	return at
+}
+
+func within(spans []Event, at int64) bool {
+	for i := range spans {
+		if spans[i].At <= at && at <= spans[i].Until {
+			return true
+		}
+	}
+	return false
 }
 
 // Backoffs are the waits behind refusals: from the end of each refused exchange
@@ -214,9 +272,11 @@ func classOf(e *Event) (class int, from, to int64, ok bool) {
 		return classExchange, e.At, e.Until, true
 	case Asked:
 		return classAsked, e.At, e.Until, true
-	case Edit, Output:
+	case Person:
+		return classPerson, e.At, e.Until, true
+	case Edit, Output, Said, Thought, Plan:
 		return classOwn, e.At - Us(Reach), e.Until, true
-	case Busy:
+	case Busy, Call:
 		return classOwn, e.At, e.Until, true
 	}
 	return 0, 0, 0, false

@@ -26,6 +26,7 @@ const (
 	PrepareFailed   Reason = "prepare-failed"    // the task's own prepare command failed
 	Interrupted     Reason = "interrupted"       // the service stopped in the middle of the bout
 	StoppedByPerson Reason = "stopped-by-person" // somebody stopped the bout or the contest
+	Discarded       Reason = "discarded"         // a person threw away a bout that they had worked
 	CannotStart     Reason = "cannot-start"      // the contender's program is not there
 	ReferenceFails  Reason = "reference-fails"   // the task's own known good change does not pass on this machine
 
@@ -59,6 +60,7 @@ func Reasons() map[Reason]string {
 		PrepareFailed:   "the task's prepare command failed; not the contender's doing",
 		Interrupted:     "the service stopped in the middle of the bout",
 		StoppedByPerson: "stopped by a person",
+		Discarded:       "thrown away by the person who worked it",
 		CannotStart:     "the contender's program could not be started",
 		TimeLimit:       "still working at the time limit",
 		QuietLimit:      "nothing was seen of the tool for too long",
