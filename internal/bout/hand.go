@@ -75,8 +75,18 @@ func (s *Session) BeginStretch(round int, at time.Time) {
 // CatchUp takes the edits that nobody watched, since a moment.
 func (s *Session) CatchUp(since time.Time) { s.observer.watch.CatchUp(since) }
 
-// EndStretch ends a stretch of work at a moment.
-func (s *Session) EndStretch(at time.Time) { s.observer.watch.EndRound(at) }
+// EndStretch ends a stretch of work at a moment, and makes its record whole: edits of
+// files that git ignores are told from the others by what has changed.
+func (s *Session) EndStretch(ctx context.Context, at time.Time) error {
+	s.observer.watch.EndRound(at)
+	shot, err := s.Snapshot(ctx)
+	if err != nil {
+		s.observer.watch.Changed(nil)
+		return err
+	}
+	s.observer.changed(shot.Shown)
+	return nil
+}
 
 // At is a moment on the bout's clock, in microseconds.
 func (s *Session) At(t time.Time) int64 { return s.observer.watch.At(t) }

@@ -331,9 +331,12 @@ func (o *observer) run(ctx context.Context, round int, h drive.HandOver, do func
 			}
 		}
 	}()
-	started := false
+	started, at := false, began
 	h.Stop, h.Limit = o.stop, 0
 	h.Started = func(p *confine.Process) {
+		if at = time.Now(); !started {
+			o.watch.Started(at)
+		}
 		started = true
 		o.watch.Run(p.PID())
 		if p.Listener != nil && p.Listener != o.listener {
@@ -353,7 +356,7 @@ func (o *observer) run(ctx context.Context, round int, h drive.HandOver, do func
 	if o.line != nil && !o.line.QuietWithin(quietWithin) {
 		o.s.e.Log.Warn("an exchange with the model service does not end with its tool", "bout", o.s.job.ID)
 	}
-	o.watch.EndRound(began.Add(res.Elapsed))
+	o.watch.EndRound(at.Add(res.Elapsed))
 	return res, res.Elapsed - (o.pacedSoFar() - before), err
 }
 

@@ -364,7 +364,9 @@ func (s *Scheduler) rest(h *hand, at time.Time) error {
 		return err
 	}
 	close(h.stretch)
-	h.session.EndStretch(at)
+	if err := h.session.EndStretch(s.ctx, at); err != nil {
+		return err
+	}
 	st.Worked += now - st.Began
 	st.RoundWorked += now - st.Began
 	return nil

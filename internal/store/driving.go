@@ -161,6 +161,9 @@ func (s *Store) AddFirstUse(ctx context.Context, u *FirstUse) error {
 		u.ID = s.NewID()
 	}
 	u.At = s.now().UTC()
+	if u.Exchanges == nil {
+		u.Exchanges = []ledger.Exchange{}
+	}
 	return s.db.WithContext(ctx).Create(u).Error
 }
 
@@ -173,6 +176,9 @@ func (s *Store) FirstUses(ctx context.Context, contestID string) ([]FirstUse, er
 // AddReadiness records what a check of a contender found.
 func (s *Store) AddReadiness(ctx context.Context, r *Readiness) error {
 	r.ID, r.At = s.NewID(), s.now().UTC()
+	if r.Findings == nil {
+		r.Findings = []Finding{}
+	}
 	return s.db.WithContext(ctx).Create(r).Error
 }
 

@@ -144,14 +144,38 @@ func (s *Store) migrate() error {
 	return nil
 }
 
+// apply brings the records to a version in one transaction. Foreign keys are not
+// looked at meanwhile, so that a table can be put in the place of another; that
+// nothing is left dangling is looked at before the end.
 func apply(db *sql.DB, text string, version int) error {
-	tx, err := db.Begin()
+	ctx := context.Background()
+	conn, err := db.Conn(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	if _, err := conn.ExecContext(ctx, "PRAGMA foreign_keys = 0"); err != nil {
+		return err
+	}
+	defer conn.ExecContext(ctx, "PRAGMA foreign_keys = 1")
+	tx, err := conn.BeginTx(ctx, nil)
 	if err != nil {
 		return err
 	}
 	defer tx.Rollback()
 	if _, err := tx.Exec(text); err != nil {
 		return err
+	}
+	dangling, err := tx.Query("PRAGMA foreign_key_check")
+	if err != nil {
+		return err
+	}
+	bad := dangling.Next()
+	if err := errors.Join(dangling.Err(), dangling.Close()); err != nil {
+		return err
+	}
+	if bad {
+		return errors.New("records would be left without what they belong to")
 	}
 	if _, err := tx.Exec("PRAGMA user_version = " + strconv.Itoa(version)); err != nil {
 		return err

@@ -83,6 +83,7 @@ func (s *session) HandOver(ctx context.Context, h HandOver) (Ended, error) {
 		if err := s.start(ctx, &h); err != nil {
 			return Ended{}, err
 		}
+		began = time.Now() // making its surroundings was not the tool's time
 	}
 	h.started(s.process)
 	turn, cancel := context.WithCancel(ctx)
@@ -376,9 +377,15 @@ func Handshake(ctx context.Context, h HandOver) (string, error) {
 	defer s.Close()
 	if _, err := s.shake(ctx); err != nil {
 		if ctx.Err() != nil {
-			return "", fmt.Errorf("no answer within %s", h.Limit)
+			return "", &MissingError{fmt.Sprintf("it does not shake hands over the protocol: no answer within %s", h.Limit)}
 		}
-		return "", err
+		var missing *MissingError
+		if !errors.As(err, &missing) {
+			var out Ended
+			s.afterError(&out)
+			missing = &MissingError{strings.TrimSuffix("it does not shake hands over the protocol: "+out.Signal, ": ")}
+		}
+		return "", missing
 	}
 	return s.version, nil
 }

@@ -112,6 +112,7 @@ func (h *HandOver) seen(s Seen) {
 // Aside runs a program of the contender that is no round: what it does on its
 // first use, or the one that tells its version.
 func Aside(ctx context.Context, h HandOver, run []string) (confine.Result, error) {
+	h.World.Brief = ""
 	args, env, err := h.start(run)
 	if err != nil {
 		return confine.Result{}, err

@@ -106,6 +106,18 @@ func (w *Watch) Begin(round int, at time.Time) {
 	w.files.begin()
 }
 
+// Started says that the tool began only now: what came before was Agonometer's own
+// time.
+func (w *Watch) Started(at time.Time) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.from == 0 {
+		w.clock = at
+	}
+	w.from = w.At(at)
+	w.active = w.from
+}
+
 // Resume makes a fresh watch go on with a bout whose clock began at a moment: with
 // the edits that are on record. Begin must follow.
 func (w *Watch) Resume(clock time.Time, edits []timeline.Event) {
