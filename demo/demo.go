@@ -1,6 +1,7 @@
 // Package demo carries Port Averil, a made-up port: two repositories with
 // their history, six tasks with what judges them, four contenders made of three
-// stand-in tools and two stand-in models, a price list and two contests.
+// stand-in tools and two stand-in models, a price list and three contests: the large one, a quick
+// one, and one in which a task is worked in four ways.
 package demo
 
 import (
@@ -20,7 +21,7 @@ import (
 	"golang.org/x/tools/txtar"
 )
 
-//go:embed repositories tasks contenders playbooks sealed references *.yaml
+//go:embed repositories tasks contenders ways playbooks sealed references *.yaml
 var files embed.FS
 
 // Playbooks is what the stand-in tools know.
@@ -35,6 +36,9 @@ func Playbooks() fs.FS {
 // Contest is the path of the demo's contest file below the folder of Unpack.
 const Contest = "port-averil.yaml"
 
+// Ways is that of the contest in which one task is worked in four ways.
+const Ways = "ways.yaml"
+
 // Quick is that of the quick contest: one task.
 const Quick = "quick.yaml"
 
@@ -45,7 +49,7 @@ const Prices = "prices.yaml"
 // of the binary whose stand-ins they start and `models` as the address of the
 // model service, and the repositories, made by gitProgram. What is there already and the same is left as it is.
 func Unpack(ctx context.Context, dir, program, models, gitProgram string) error {
-	for _, top := range []string{"tasks", "contenders", "references", Contest, Quick, Prices} {
+	for _, top := range []string{"tasks", "contenders", "ways", "references", Contest, Quick, Ways, Prices} {
 		err := fs.WalkDir(files, top, func(name string, d fs.DirEntry, err error) error {
 			if err != nil || d.IsDir() {
 				return err

@@ -36,7 +36,11 @@ func (e *Engine) OpenHand(ctx context.Context, j Job, p *workspace.Prepared) (*S
 	if err := s.place(fresh); err != nil {
 		return nil, voidOf(err)
 	}
-	return s, s.observe()
+	if err := s.observe(); err != nil {
+		return nil, err
+	}
+	s.Network = "" // the person's own; nothing is known of it
+	return s, nil
 }
 
 // Tree is the workspace's folder on this machine.

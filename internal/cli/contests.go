@@ -337,7 +337,8 @@ func (a *app) standings(d api.ContestDetail) error {
 	if a.format == formatTable { // what does not fit beside the rest, or is in another column too
 		for i := len(columns) - 1; i >= 0; i-- {
 			h := columns[i].head
-			if h == "Failed" || h == "When passed" || h == "Lines -" || i >= withPerson && !anybody(st.Rows) || h == "With person" && d.HourlyRate == "" {
+			rest := h == "First edit" || h == "Files" || h == "Void"
+			if h == "Failed" || h == "When passed" || h == "Lines -" || rest && anybody(st.Rows) || i >= withPerson && !anybody(st.Rows) || h == "With person" && d.HourlyRate == "" {
 				columns = slices.Delete(columns, i, i+1)
 				for j := range lines {
 					lines[j] = slices.Delete(lines[j], i, i+1)

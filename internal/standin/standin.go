@@ -44,6 +44,8 @@ func Characters() []Character {
 		{Name: "turnstone", About: "careful: reads before it writes, adds tests, runs them; asks again when it is refused", Style: Careful, Streams: true},
 		{Name: "sanderling", About: "hasty: quick, runs no tests, falls back to a smaller model when it is refused, and sometimes makes no headway at all", Style: Hasty, Falls: "ebb-tide"},
 		{Name: "whimbrel", About: "sprawling: right, but all over the place; forgets what was cached when it tells what it used", Style: Sprawling, Streams: true, Forgets: true},
+		{Name: "dunlin", About: "careful, and speaks the Agent Client Protocol: it asks its client for permissions, files and commands", Style: Careful, Streams: true},
+		{Name: "knot", About: "hasty, in a terminal: it asks there before its first edit", Style: Hasty, Falls: "ebb-tide"},
 	}
 }
 

@@ -36,7 +36,65 @@ type Run struct {
 	Home string
 	// Answer is a file, relative to Dir, for its closing message; "" prints it.
 	Answer string
+	// Asks makes it ask on the terminal before its first edit; the answer is read from In.
+	Asks bool
+	In   io.Reader
+	// hands do what the model asks for; nil does it here.
+	hands hands
 }
+
+// hands are how a tool reads, writes and runs: by itself, or through its client.
+type hands interface {
+	read(ctx context.Context, path string) ([]byte, error)
+	write(ctx context.Context, path string, data []byte) error
+	// run returns what a command printed; an error where it failed.
+	run(ctx context.Context, command []string) ([]byte, error)
+	// may asks whether something may be done.
+	may(ctx context.Context, what string) (bool, error)
+	// begin tells that something is begun; its result is told how it ended.
+	begin(kind, title string) func(ok bool)
+}
+
+// own hands do it here, in the tool's folder.
+type own struct {
+	r     Run
+	asked *bool
+}
+
+func (o own) read(_ context.Context, path string) ([]byte, error) {
+	return os.ReadFile(filepath.Join(o.r.Dir, filepath.FromSlash(path)))
+}
+
+func (o own) write(_ context.Context, path string, data []byte) error {
+	name := filepath.Join(o.r.Dir, filepath.FromSlash(path))
+	if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
+		return err
+	}
+	return os.WriteFile(name, data, 0o644)
+}
+
+func (o own) run(ctx context.Context, command []string) ([]byte, error) {
+	cmd := exec.CommandContext(ctx, command[0], command[1:]...)
+	cmd.Dir = o.r.Dir
+	cmd.WaitDelay = time.Second
+	return cmd.CombinedOutput()
+}
+
+// may asks once on the terminal, where the tool is one that asks.
+func (o own) may(_ context.Context, what string) (bool, error) {
+	if !o.r.Asks || *o.asked {
+		return true, nil
+	}
+	*o.asked = true
+	fmt.Fprintf(o.r.Out, "\x1b[1mMay I %s?\x1b[0m [y/n] ", what)
+	answer, err := bufio.NewReader(o.r.In).ReadString('\n')
+	if err != nil && answer == "" {
+		return false, fmt.Errorf("nobody answers: %w", err)
+	}
+	return strings.HasPrefix(strings.ToLower(strings.TrimSpace(answer)), "y"), nil
+}
+
+func (o own) begin(string, string) func(bool) { return func(bool) {} }
 
 // patience is how often a tool asks again when it is refused.
 const patience = 6
@@ -72,28 +130,37 @@ var functions = []map[string]any{
 
 // Do works on the brief until the model is done or the context ends.
 func (r Run) Do(ctx context.Context) error {
+	r.hands = own{r, new(bool)}
+	talk := r.recall()
+	total, model, err := r.work(ctx, &talk)
+	report, _ := json.Marshal(map[string]any{"used": map[string]any{"model": model, "input": total.Prompt, "cached": total.Details.Cached, "output": total.Completion}})
+	fmt.Fprintf(r.Out, "%s\n", report)
+	return err
+}
+
+// work goes on with a conversation by a brief; it returns what that used, and the
+// model that was asked last.
+func (r Run) work(ctx context.Context, remembered *[]message) (total usage, model string, err error) {
 	say := func(format string, args ...any) { fmt.Fprintf(r.Out, format+"\n", args...) }
 	first, _, _ := strings.Cut(strings.TrimSpace(r.Brief), "\n")
 	say("%s: reading the brief: %s", r.Character.Name, first)
-	talk := r.recall()
+	talk := *remembered
+	defer func() { *remembered = talk }()
 	if len(talk) == 0 {
 		talk = []message{{Role: "system", Content: "You are " + r.Character.Name + ", which changes code. Style: " + string(r.Character.Style) + ". Use the functions; say what you did when you are done."}}
 	}
 	talk = append(talk, message{Role: "user", Content: r.Brief})
-	var total usage
-	model := r.Model
+	model = r.Model
 	defer func() {
 		if r.Character.Forgets {
 			total.Prompt -= total.Details.Cached
 			total.Details.Cached = 0
 		}
-		report, _ := json.Marshal(map[string]any{"used": map[string]any{"model": model, "input": total.Prompt, "cached": total.Details.Cached, "output": total.Completion}})
-		say("%s", report)
 	}()
 	for {
 		m, used, err := r.ask(ctx, &model, talk, say)
 		if err != nil {
-			return err
+			return total, model, err
 		}
 		total.Prompt += used.Prompt
 		total.Completion += used.Completion
@@ -105,21 +172,21 @@ func (r Run) Do(ctx context.Context) error {
 		for _, c := range m.Calls {
 			out, err := r.carryOut(ctx, c, say)
 			if err != nil {
-				return err
+				return total, model, err
 			}
 			talk = append(talk, message{Role: "tool", CallID: c.ID, Content: out})
 		}
 		if err := r.remember(talk); err != nil {
-			return err
+			return total, model, err
 		}
 		if len(m.Calls) > 0 {
 			continue
 		}
 		if r.Answer != "" {
-			return os.WriteFile(filepath.Join(r.Dir, filepath.FromSlash(r.Answer)), []byte(m.Content+"\n"), 0o644)
+			return total, model, os.WriteFile(filepath.Join(r.Dir, filepath.FromSlash(r.Answer)), []byte(m.Content+"\n"), 0o644)
 		}
 		say("%s", m.Content)
-		return nil
+		return total, model, nil
 	}
 }
 
@@ -238,20 +305,21 @@ func (r Run) carryOut(ctx context.Context, c toolCall, say func(string, ...any))
 	case "list":
 		return r.list()
 	case "read":
-		data, err := os.ReadFile(filepath.Join(r.Dir, filepath.FromSlash(a.Path)))
+		end := r.hands.begin("read", "Read "+a.Path)
+		data, err := r.hands.read(ctx, a.Path)
+		end(err == nil)
 		if err != nil {
 			return "there is no such file", nil
 		}
 		say("looked at %s (%d lines)", a.Path, bytes.Count(data, []byte("\n")))
 		return string(data), nil
 	case "edit":
-		return r.edit(a.Path, a.Diff, say)
+		return r.edit(ctx, a.Path, a.Diff, say)
 	case "run":
 		say("running %s", strings.Join(a.Command, " "))
-		cmd := exec.CommandContext(ctx, a.Command[0], a.Command[1:]...)
-		cmd.Dir = r.Dir
-		cmd.WaitDelay = time.Second
-		out, err := cmd.CombinedOutput()
+		end := r.hands.begin("execute", "Run "+strings.Join(a.Command, " "))
+		out, err := r.hands.run(ctx, a.Command)
+		end(err == nil)
 		if err != nil {
 			say("the tests fail:\n%s", out)
 			return "it fails: " + err.Error() + "\n" + tail(out), nil
@@ -282,26 +350,33 @@ func (r Run) list() (string, error) {
 }
 
 // edit carries out the change of one file.
-func (r Run) edit(path, diff string, say func(string, ...any)) (string, error) {
+func (r Run) edit(ctx context.Context, path, diff string, say func(string, ...any)) (string, error) {
 	changes, _, err := gitdiff.Parse(strings.NewReader(diff))
 	if err != nil || len(changes) != 1 {
 		return "the diff cannot be read", nil
 	}
 	change := changes[0]
-	name := filepath.Join(r.Dir, filepath.FromSlash(path))
+	switch may, err := r.hands.may(ctx, "change "+path); {
+	case err != nil:
+		return "", err
+	case !may:
+		return "the user does not allow it", nil
+	}
+	end := r.hands.begin("edit", "Edit "+path)
 	var before []byte
 	if !change.IsNew {
-		if before, err = os.ReadFile(name); err != nil {
+		if before, err = r.hands.read(ctx, path); err != nil {
+			end(false)
 			return "there is no such file", nil
 		}
-	} else if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
-		return "", err
 	}
 	var after bytes.Buffer
 	if err := gitdiff.Apply(&after, bytes.NewReader(before), change); err != nil {
 		return "", fmt.Errorf("edit %s: %w", path, err)
 	}
-	if err := os.WriteFile(name, after.Bytes(), 0o644); err != nil {
+	err = r.hands.write(ctx, path, after.Bytes())
+	end(err == nil)
+	if err != nil {
 		return "", err
 	}
 	verb := "edited"

@@ -11,7 +11,9 @@ import (
 type Slot struct {
 	Task specfile.Slug
 	// Wording is "" for a task's only one.
-	Wording   string
+	Wording string
+	// Further is set for a wording that is not its task's first.
+	Further   bool
 	Contender specfile.Slug
 	// Repeat counts from 1.
 	Repeat int
@@ -38,7 +40,7 @@ func Order(tasks []Item, contenders []specfile.Slug, repeats int, seed specfile.
 				block[i], block[j] = block[j], block[i]
 			}
 			for _, c := range block {
-				out = append(out, Slot{Task: t.Task, Wording: t.Wording, Contender: c, Repeat: r})
+				out = append(out, Slot{Task: t.Task, Wording: t.Wording, Further: t.Further, Contender: c, Repeat: r})
 			}
 		}
 	}
@@ -63,7 +65,7 @@ func BoutSeed(seed specfile.Seed, s Slot) specfile.Seed {
 	h.Write([]byte(s.Task))
 	h.Write([]byte{0})
 	h.Write([]byte(s.Contender))
-	if s.Wording != "" {
+	if s.Further {
 		h.Write([]byte{0})
 		h.Write([]byte(s.Wording))
 	}

@@ -89,6 +89,9 @@ func (c *Contest) GuidanceOf(con *contender.Contender) string {
 type Item struct {
 	Task    specfile.Slug
 	Wording string
+	// Further is set for a wording that is not its task's first: the first has the
+	// seeds that the task has without any others.
+	Further bool
 }
 
 // Items are the tasks in their wordings, in the order of the contest's files.
@@ -100,7 +103,7 @@ func (c *Contest) Items() []Item {
 			takes = []string{""}
 		}
 		for _, w := range takes {
-			out = append(out, Item{t.Task, w})
+			out = append(out, Item{t.Task, w, len(t.Wordings) > 0 && w != string(t.Wordings[0].Name)})
 		}
 	}
 	return out
