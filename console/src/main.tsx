@@ -11,6 +11,9 @@ import { setNonce } from './lib/nonce';
 import { BoutPage } from './pages/bout/BoutPage';
 import { ContestPage } from './pages/contest/ContestPage';
 import { ContestsPage } from './pages/contests/ContestsPage';
+import { ContendersPage } from './pages/contender/ContendersPage';
+import { HandPage } from './pages/hand/HandPage';
+import { HandsPage } from './pages/hand/HandsPage';
 import { TaskPage } from './pages/task/TaskPage';
 import { TasksPage } from './pages/task/TasksPage';
 import { SignInPage } from './pages/signin/SignInPage';
@@ -40,6 +43,9 @@ const router = createBrowserRouter([
       { path: '/sign-in', element: <SignInPage /> },
       { path: '/contests/:id', element: <ContestPage /> },
       { path: '/bouts/:id', element: <BoutPage /> },
+      { path: '/contenders', element: <ContendersPage /> },
+      { path: '/hand', element: <HandsPage /> },
+      { path: '/hand/:id', element: <HandPage /> },
       { path: '/tasks', element: <TasksPage /> },
       { path: '/tasks/:slug', element: <TaskPage /> },
       { path: '*', element: <Nowhere /> },

@@ -20,9 +20,15 @@ export function Frame() {
             <Link to="/" className="no-underline hover:underline">
               Contests
             </Link>
-            <Link to="/tasks" className="ml-4 no-underline hover:underline">
-              Tasks
-            </Link>
+            {[
+              ['/tasks', 'Tasks'],
+              ['/contenders', 'Contenders'],
+              ['/hand', 'By hand'],
+            ].map(([to = '', name]) => (
+              <Link key={to} to={to} className="ml-4 no-underline hover:underline">
+                {name}
+              </Link>
+            ))}
           </nav>
           <button type="button" onClick={toggle} className="ml-auto cursor-pointer rounded border border-line px-2 py-1 text-xs text-faint hover:text-ink">
             {theme === 'dark' ? 'Light' : 'Dark'} colours

@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest';
 
-import { ABSENT, duration, reason, share, visible } from './format';
+import { clock, readClock, ABSENT, duration, reason, share, visible } from './format';
 
 describe('figures', () => {
   it('shows durations as people say them', () => {
@@ -26,4 +26,10 @@ describe('reasons', () => {
     expect(reason('check-failed', 'tests')).toBe('check failed: tests');
     expect(reason('a-new-one', undefined)).toBe('a-new-one');
   });
+});
+
+it('a stopwatch is written and read', () => {
+  expect([0, 999_999, 65_340_000, 3_661_000_000].map(clock)).toEqual(['0:00.0', '0:00.9', '1:05.3', '1:01:01.0']);
+  expect(['90', '1:05.3', '1:01:01', ' 0:00.5 '].map(readClock)).toEqual([90_000_000, 65_300_000, 3_661_000_000, 500_000]);
+  for (const bad of ['', 'x', '1:2:3:4', '-1', '1:', '1..2']) expect(readClock(bad)).toBeNull();
 });

@@ -12,6 +12,21 @@ export function duration(ms: number | null | undefined): string {
   return `${Math.floor(minutes / 60)} h ${String(minutes % 60).padStart(2, '0')} min`;
 }
 
+/** The time on a stopwatch: minutes, seconds and tenths. */
+export function clock(us: number): string {
+  const tenths = Math.max(0, Math.floor(us / 100_000));
+  const minutes = Math.floor(tenths / 600);
+  const rest = `${String(Math.floor(tenths / 10) % 60).padStart(2, '0')}.${tenths % 10}`;
+  return minutes < 60 ? `${minutes}:${rest}` : `${Math.floor(minutes / 60)}:${String(minutes % 60).padStart(2, '0')}:${rest}`;
+}
+
+/** Reads a moment on a stopwatch, such as 1:05.3 or 90, in microseconds; null where it is none. */
+export function readClock(text: string): number | null {
+  const parts = text.trim().split(':');
+  if (parts.length > 3 || !parts.every((p, i) => (i === parts.length - 1 ? /^\d+(\.\d+)?$/ : /^\d+$/).test(p))) return null;
+  return Math.round(parts.reduce((sum, p) => 60 * sum + Number(p), 0) * 1_000_000);
+}
+
 export function figure(value: number | null | undefined): string {
   return value === null || value === undefined ? ABSENT : String(value);
 }
@@ -50,6 +65,7 @@ const REASONS: Record<string, string> = {
   'prepare-failed': "the task's prepare command failed",
   interrupted: 'the service stopped in the middle',
   'stopped-by-person': 'stopped by a person',
+  discarded: 'thrown away by the person who worked it',
   'cannot-start': "the tool's program could not be started",
   'quiet-limit': 'nothing was seen of the tool for too long',
   'token-limit': 'all the tokens that it may use were used',

@@ -10,6 +10,7 @@ import { usedWords } from '../../lib/ledger';
 import { Output } from './Checks';
 import { DiffView } from './DiffView';
 import { TimeAndTokens } from './Ledger';
+import { effortWords, MarkList } from './Person';
 import { RoundView, Steps } from './Rounds';
 
 function Fact({ name, children }: { name: string; children: React.ReactNode }) {
@@ -47,7 +48,15 @@ function Facts({ b }: { b: BoutDetail }) {
   const f = b.footprint;
   return (
     <dl className="text-sm">
+      <Fact name="Driven">
+        {DRIVEN[b.driver] ?? b.driver}
+        {b.hand?.worker ? `, by ${visible(b.hand.worker)}` : ''}
+        {b.hand?.familiarity ? ` (used to the tool: ${visible(b.hand.familiarity)})` : ''}
+      </Fact>
+      {b.wording && <Fact name="Wording">{b.wording}</Fact>}
+      {b.tool_version && <Fact name="Tool says">{visible(b.tool_version)}</Fact>}
       <Fact name="Elapsed">{duration(b.elapsed_ms)}</Fact>
+      <Fact name="Person">{b.effort ? effortWords(b.effort) : b.state === 'done' ? 'not known' : ABSENT}</Fact>
       <Fact name="Tool ended">{ended(b)}</Fact>
       <Fact name="Change">{f ? `${count(f.files, 'file')}, +${f.lines_added} −${f.lines_removed} lines` : ABSENT}</Fact>
       <Fact name="Used">
@@ -96,10 +105,22 @@ function Facts({ b }: { b: BoutDetail }) {
   );
 }
 
+const DRIVEN: Record<string, string> = { command: 'by a command', acp: 'over the Agent Client Protocol', hand: 'worked by hand', elsewhere: 'made elsewhere' };
+
 function ToolLog({ b, round }: { b: BoutDetail; round: string | undefined }) {
   const { data, error } = useQuery({ queryKey: ['log', b.id, b.state, round], queryFn: () => service.log(b.id, round) });
   if (data === undefined) return <Notice error={error} what="the log" />;
-  return <Output text={data} cut={b.log_cut} />;
+  const last = round === undefined ? b.round_list.at(-1) : b.round_list.find((r) => String(r.number) === round);
+  return (
+    <>
+      {last?.has_recording && (
+        <p className="px-3 pt-2 text-xs">
+          It ran in a terminal: <a href={service.recordingHref(b.id, last.number)}>the recording</a> (asciicast, version 2). Below is its plain text.
+        </p>
+      )}
+      <Output text={data} cut={b.log_cut} />
+    </>
+  );
 }
 
 const TABS = ['checks', 'time', 'change', 'log'] as const;
@@ -176,6 +197,11 @@ export function BoutPage() {
           ))}
         </div>
       </div>
+      {b.hand && b.state !== 'done' && (
+        <p className="mb-3">
+          A person works this bout: <Link to={`/hand/${b.id}`}>to its clock</Link>
+        </p>
+      )}
       {rounds.length > 1 && <Steps rounds={rounds} chosen={chosen?.number ?? 0} onChoose={(n) => show({ round: n === rounds.at(-1)?.number ? undefined : String(n) })} />}
       <div className="grid items-start gap-4 min-[1000px]:grid-cols-[20rem_minmax(0,1fr)]">
         <Panel title="Facts">
@@ -202,6 +228,7 @@ export function BoutPage() {
           </Tabs.Content>
           <Tabs.Content value="time">
             <TimeAndTokens bout={b} />
+            {b.marks.length > 0 && <MarkList marks={b.marks} />}
           </Tabs.Content>
           <Tabs.Content value="change">{b.captured_at ? <DiffView id={b.id} round={round} /> : <p className="p-3 text-faint">Nothing has been captured{b.state === 'done' ? '' : ' yet'}.</p>}</Tabs.Content>
           <Tabs.Content value="log">

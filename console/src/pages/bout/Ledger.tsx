@@ -52,9 +52,9 @@ function SheetTable({ bout }: { bout: BoutDetail }) {
       note: m.share === null ? '' : `${(100 * m.share).toPrecision(3)}% of the tokens`,
     });
   lines.push(line(`all (${l.source})`, l));
-  for (const beside of [l.reported, l.typed_in]) {
+  for (const beside of [l.protocol, l.reported, l.typed_in]) {
     if (!beside) continue;
-    const d = beside.source === 'reported' ? l.difference : null;
+    const d = beside.source === 'reported' || (beside.source === 'protocol' && !l.reported) ? l.difference : null;
     lines.push(line(beside.source, beside, d === null ? '' : d === 0 ? 'as metered' : `${d > 0 ? '+' : '−'}${tokens(Math.abs(d))} tokens against the meter`));
   }
   return (

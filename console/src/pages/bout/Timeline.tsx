@@ -15,9 +15,13 @@ interface Lane {
 const LANES: Lane[] = [
   { name: 'Model', kinds: ['exchange'], className: 'fill-water' },
   { name: 'Edits', kinds: ['edit'], className: 'fill-good' },
+  { name: 'Calls', kinds: ['call', 'plan', 'usage'], className: 'fill-good' },
+  { name: 'Says', kinds: ['said', 'thought'], className: 'fill-faint' },
   { name: 'Output', kinds: ['output'], className: 'fill-faint' },
   { name: 'CPU', kinds: ['busy'], className: 'fill-faint' },
   { name: 'Waits', kinds: ['refused', 'backoff', 'paced', 'asked'], className: 'fill-lamp' },
+  { name: 'Person', kinds: ['person', 'corrected', 'permitted', 'suggested', 'note'], className: 'fill-lamp' },
+  { name: 'Denied', kinds: ['denied'], className: 'fill-bad' },
   { name: 'Limit', kinds: ['limit'], className: 'fill-bad' },
   { name: 'Checks', kinds: ['check'], className: 'fill-open' },
 ];
@@ -45,7 +49,23 @@ function words(e: TimelineEvent): string {
     case 'paced':
       return `Waiting for the contender's pace, ${at}`;
     case 'asked':
-      return `Waiting for an answer, ${at}`;
+      return `Waiting for an answer${text ? `: ${text}` : ''}, ${at}`;
+    case 'person':
+      return `The person edits, ${at}`;
+    case 'corrected':
+      return `Correction, ${text}, ${at}`;
+    case 'permitted':
+      return `Permission given ${text}, ${at}`;
+    case 'suggested':
+      return `Suggestion ${text}, ${at}`;
+    case 'call':
+      return `${text}${e.ok ? '' : ' (it did not go well)'}, ${at}`;
+    case 'said':
+      return `${count(e.count ?? 0, 'byte')} said, ${at}`;
+    case 'thought':
+      return `${count(e.count ?? 0, 'byte')} of thoughts, ${at}`;
+    case 'denied':
+      return `Denied: ${text}, ${at}`;
     case 'edit':
       return `${e.first ? 'First edit' : 'Edit'} of ${text}, ${at}`;
     case 'output':
@@ -193,7 +213,8 @@ const PARTS = [
   { key: 'exchange_us', name: 'Model', className: 'bg-water' },
   { key: 'own_us', name: 'Own work', className: 'bg-good' },
   { key: 'refused_us', name: 'Refused or paced', className: 'bg-lamp' },
-  { key: 'asked_us', name: 'Asked', className: 'bg-open' },
+  { key: 'asked_us', name: 'Waiting for answers', className: 'bg-open' },
+  { key: 'person_us', name: "The person's editing", className: 'bg-bad' },
   { key: 'quiet_us', name: 'Quiet', className: 'bg-line' },
 ] as const;
 

@@ -17,7 +17,10 @@ function marks(b: Bout): string[] {
   if (b.rerun > 0) out.push(`rerun ${b.rerun}`);
   if (b.rounds > 1) out.push(`${b.rounds} rounds`);
   if (b.verdict?.weakened?.length) out.push('weakened');
+  if (b.wording) out.push(b.wording);
   if (b.imported) out.push('elsewhere');
+  if (b.driver === 'hand') out.push('by hand');
+  if (b.effort && b.effort.own_edits > 0) out.push('own edits');
   if (b.flags.some((f) => f.startsWith('another model'))) out.push('other model');
   if (b.flags.some((f) => f.startsWith('refused'))) out.push('refused');
   return out;
@@ -28,9 +31,9 @@ function Chip({ bout }: { bout: Bout }) {
   const short = bout.verdict ? (bout.verdict.check ?? (bout.verdict.outcome === 'passed' ? 'passed' : bout.verdict.reason)) : bout.state;
   return (
     <Link
-      to={`/bouts/${bout.id}`}
+      to={bout.hand && bout.state !== 'done' ? `/hand/${bout.id}` : `/bouts/${bout.id}`}
       title={words(bout)}
-      aria-label={`${bout.contender} on ${bout.task}, repeat ${bout.repeat}: ${words(bout)}`}
+      aria-label={`${bout.contender} on ${bout.task}${bout.wording ? ` (${bout.wording})` : ''}, repeat ${bout.repeat}: ${words(bout)}`}
       className={`flex flex-wrap items-center gap-1.5 rounded border px-1.5 py-1 text-xs no-underline hover:brightness-95 ${colours(look)}`}
     >
       <Mark look={look} />
@@ -101,7 +104,7 @@ export function BoutGrid({ contest }: { contest: ContestDetail }) {
                   <div className="flex flex-col gap-1">
                     {shown
                       .filter((b) => b.contender === c.contender && b.task === t.task)
-                      .sort((a, b) => a.repeat - b.repeat)
+                      .sort((a, b) => a.repeat - b.repeat || a.position - b.position)
                       .map((b) => (
                         <Chip key={b.id} bout={b} />
                       ))}

@@ -7,7 +7,9 @@ import { Notice, Panel } from '../../components/Notice';
 import { Mark, type Look } from '../../components/Outcome';
 import { count, when } from '../../lib/format';
 import { money, tokens } from '../../lib/ledger';
+import { StartByHand } from '../hand/HandsPage';
 import { BoutGrid } from './BoutGrid';
+import { ByWording, Settings } from './Settings';
 import { StandingsTable } from './StandingsTable';
 import { useLiveContest } from './useLiveContest';
 
@@ -71,7 +73,7 @@ export function ContestPage() {
             </p>
           )}
           <p role="status" aria-live="polite" data-state={data.state} className="tabular-nums">
-            {data.state === 'done' ? `Done: ${count(counts.bouts, 'bout')}` : `${data.state}: ${counts.done} of ${counts.bouts} done, ${counts.running} running`}
+            {data.state === 'done' ? `Done: ${count(counts.bouts, 'bout')}` : `${data.state === 'by-hand' ? 'Left to a person' : data.state}: ${counts.done} of ${counts.bouts} done, ${counts.running} running`}
           </p>
           {open && <StopButton id={id} />}
         </div>
@@ -97,8 +99,11 @@ export function ContestPage() {
           <BoutGrid contest={data} />
         </Panel>
         <Panel title="Standings" className="order-first" aside={data.standings.final ? 'final' : 'so far'}>
-          <StandingsTable standings={data.standings} />
+          <StandingsTable standings={data.standings} rate={data.hourly_rate} />
         </Panel>
+        <StartByHand contest={data} />
+        <ByWording contest={data} />
+        <Settings contest={data} />
       </div>
     </>
   );

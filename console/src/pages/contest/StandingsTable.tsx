@@ -1,6 +1,6 @@
 import type { Standings } from '../../api/client';
-import { duration, figure, share } from '../../lib/format';
-import { money, tokens } from '../../lib/ledger';
+import { ABSENT, duration, figure, share } from '../../lib/format';
+import { money, moneyRange, tokens } from '../../lib/ledger';
 
 /** How often a contender's tries came to nothing for what was not its skill. */
 function available(a: Standings['rows'][number]['availability']): string {
@@ -8,15 +8,25 @@ function available(a: Standings['rows'][number]['availability']): string {
   return `${a.tries} tries: ${a.refused} refused, ${a.void} void, ${a.late} late${waited}`;
 }
 
+/** Whether contenders were driven in several ways, or needed a person. */
+function somebody(rows: Standings['rows']): boolean {
+  const ways = new Set(rows.map((r) => r.driven).filter(Boolean));
+  return ways.size > 1 || rows.some((r) => r.corrections + r.own_edits + r.permissions > 0 || r.attention_ms > 0);
+}
+
 /** Who succeeded, how long it took and how large the change was. */
-export function StandingsTable({ standings }: { standings: Standings }) {
+export function StandingsTable({ standings, rate }: { standings: Standings; rate: string }) {
+  const person = somebody(standings.rows);
+  const heads = ['Contender', 'Passed', 'In the end', 'First time', 'Void', 'Elapsed', 'First edit', 'Tokens', 'Spent', 'Per passed', 'Available', 'Files', 'Lines'];
+  if (person) heads.push('Driven', 'Corrections', 'Own edits', 'Attention');
+  if (person && rate) heads.push('With person');
   return (
     <>
       <div className="overflow-x-auto">
         <table className="w-full text-left">
           <thead className="text-xs text-faint">
             <tr>
-              {['Contender', 'Passed', 'In the end', 'First time', 'Void', 'Elapsed', 'First edit', 'Tokens', 'Spent', 'Per passed', 'Available', 'Files', 'Lines'].map((h, i) => (
+              {heads.map((h, i) => (
                 <th key={h} scope="col" className={`px-2 py-2 font-medium first:pl-3 last:pr-3 ${i > 0 ? 'text-right' : ''}`}>
                   {h}
                 </th>
@@ -50,10 +60,10 @@ export function StandingsTable({ standings }: { standings: Standings }) {
                   {r.median_tokens !== null && r.source !== 'metered' && <span className="block text-xs text-lamp">{r.source}</span>}
                 </td>
                 <td className="px-2 py-2 text-right whitespace-nowrap" title={r.spent ?? undefined}>
-                  {money(r.spent, r.spent_at_least)}
+                  {r.spent_range ? moneyRange(r.spent_range, r.spent_at_least) : money(r.spent, r.spent_at_least)}
                 </td>
                 <td className="px-2 py-2 text-right whitespace-nowrap" title={r.money_per_passed ?? undefined}>
-                  {money(r.money_per_passed, r.spent_at_least)}
+                  {r.money_per_passed_range ? moneyRange(r.money_per_passed_range, r.spent_at_least) : money(r.money_per_passed, r.spent_at_least)}
                 </td>
                 <td className="px-2 py-2 text-right whitespace-nowrap" title={available(r.availability)}>
                   {share(r.availability.share)}
@@ -62,6 +72,19 @@ export function StandingsTable({ standings }: { standings: Standings }) {
                 <td className="py-2 pr-3 pl-2 text-right whitespace-nowrap">
                   +{figure(r.median_lines_added)} −{figure(r.median_lines_removed)}
                 </td>
+                {person && (
+                  <>
+                    <td className="px-2 py-2 text-right">{r.driven}</td>
+                    <td className="px-2 py-2 text-right">{r.effort_of === 0 ? ABSENT : r.corrections}</td>
+                    <td className="px-2 py-2 text-right">{r.effort_of === 0 ? ABSENT : r.own_edits}</td>
+                    <td className="px-2 py-2 text-right whitespace-nowrap">{r.effort_of === 0 ? ABSENT : duration(r.attention_ms)}</td>
+                  </>
+                )}
+                {person && rate && (
+                  <td className="py-2 pr-3 pl-2 text-right whitespace-nowrap">
+                    {r.money_per_passed_with_person_range ? moneyRange(r.money_per_passed_with_person_range, r.spent_at_least) : money(r.money_per_passed_with_person, r.spent_at_least)}
+                  </td>
+                )}
               </tr>
             ))}
           </tbody>
@@ -69,6 +92,12 @@ export function StandingsTable({ standings }: { standings: Standings }) {
       </div>
       <ul className="list-none border-t border-line px-3 py-2 text-xs text-faint">
         <li>In the end: repair rounds included; first time: without one. Times, tokens, files and lines are medians over the bouts that passed or failed. Per passed: all that was spent, divided by what passed. Available: the share of tries that were neither refused nor void nor late.</li>
+        {person && (
+          <li>
+            Corrections, own edits and attention are what the bouts asked of a person, over all that passed or failed.
+            {rate ? ` With person: per passed, with that time at ${rate} an hour.` : ''}
+          </li>
+        )}
         {standings.notes.map((n) => (
           <li key={n}>Note: {n}.</li>
         ))}

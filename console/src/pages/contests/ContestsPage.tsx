@@ -6,7 +6,7 @@ import { Notice } from '../../components/Notice';
 import { Pill, type Look } from '../../components/Outcome';
 import { duration, when } from '../../lib/format';
 
-const LOOKS: Record<string, Look> = { waiting: 'waiting', running: 'running', stopping: 'running', done: 'passed', stopped: 'void' };
+const LOOKS: Record<string, Look> = { waiting: 'waiting', running: 'running', stopping: 'running', done: 'passed', 'by-hand': 'waiting', stopped: 'void' };
 
 function took(c: Contest): number | null {
   if (!c.started_at || !c.ended_at) return null;

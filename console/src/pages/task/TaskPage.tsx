@@ -5,6 +5,7 @@ import { service, type Bout, type Proving } from '../../api/client';
 import { Notice, Panel } from '../../components/Notice';
 import { lookOf, Pill } from '../../components/Outcome';
 import { count, duration, reason, visible, when } from '../../lib/format';
+import { DropPatch } from './DropPatch';
 import { Proved } from './Proved';
 
 function Proof({ proving }: { proving: Proving }) {
@@ -114,7 +115,13 @@ export function TaskPage() {
       )}
       <div className="grid items-start gap-4 min-[1000px]:grid-cols-2">
         <Panel title="Brief">
-          <pre className="p-3 font-mono text-xs leading-5 whitespace-pre-wrap">{visible(t.brief)}</pre>
+          {(t.wordings.length > 0 ? t.wordings : [{ name: '', words: t.brief }]).map((w) => (
+            <div key={w.name} className="border-t border-line first:border-0">
+              {w.name && <h3 className="px-3 pt-2 text-xs font-medium text-faint">wording: {w.name}</h3>}
+              <pre className="p-3 font-mono text-xs leading-5 whitespace-pre-wrap">{visible(w.words)}</pre>
+            </div>
+          ))}
+          {t.attachments.length > 0 && <p className="border-t border-line px-3 py-2 text-xs text-faint">With it go: {t.attachments.map(visible).join(', ')}</p>}
         </Panel>
         <Panel title="Proving" aside={newest?.result ? `${count(newest.result.goals, 'goal')}, ${count(newest.result.guards, 'guard')}` : ''}>
           {newest ? (
@@ -128,6 +135,7 @@ export function TaskPage() {
         <Panel title="Bouts" className="min-[1000px]:col-span-2" aside={count(bouts.data?.length ?? 0, 'bout')}>
           {bouts.data ? <History bouts={bouts.data.filter((b) => b.replaced_by === '')} /> : <Notice error={bouts.error} what="the bouts" />}
         </Panel>
+        <DropPatch task={t} />
         {t.checks.length > 0 && (
           <Panel title="Checks">
             <dl className="text-sm">
