@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"github.com/chromedp/chromedp"
@@ -21,12 +22,52 @@ import (
 func main() {
 	link := flag.String("link", "", "a one-time sign-in link")
 	out := flag.String("out", "docs/screenshots", "the folder for the pictures")
+	page := flag.String("page", "", "take this one page, such as /contenders, in place of all")
+	click := flag.String("click", "", "with -page: click this first (a selector)")
 	all := flag.Bool("all", false, "take those of the narrow window and the dark colours too")
 	flag.Parse()
+	if *page != "" {
+		if err := one(*link, *page, *click, *out); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(1)
+		}
+		return
+	}
 	if err := shoot(*link, *out, *all); err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}
+}
+
+// one takes a single page, into a file.
+func one(link, page, click, file string) error {
+	ctx, cancel, err := browser.New(context.Background())
+	if err != nil {
+		return err
+	}
+	defer cancel()
+	ctx, stop := context.WithTimeout(ctx, time.Minute)
+	defer stop()
+	if err := chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800), chromedp.Navigate(link), chromedp.WaitVisible(`main h1`)); err != nil {
+		return err
+	}
+	at, err := chromedp.Run(ctx, chromedp.Location())
+	if err != nil {
+		return err
+	}
+	if err := chromedp.Do(ctx, chromedp.Navigate(strings.TrimSuffix(at, "/")+page), chromedp.WaitVisible(`main h1`), chromedp.Sleep(700*time.Millisecond)); err != nil {
+		return err
+	}
+	if click != "" {
+		if err := chromedp.Do(ctx, chromedp.Click(click), chromedp.Sleep(500*time.Millisecond)); err != nil {
+			return err
+		}
+	}
+	png, err := chromedp.Run(ctx, chromedp.CaptureScreenshot())
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(file, png, 0o644)
 }
 
 func shoot(link, out string, all bool) error {
