@@ -2,6 +2,7 @@ package standings
 
 import (
 	"math/rand/v2"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -9,6 +10,7 @@ import (
 
 	"agonometer/internal/core/ledger"
 	"agonometer/internal/core/patch"
+	"agonometer/internal/core/person"
 	"agonometer/internal/core/verdict"
 )
 
@@ -128,4 +130,63 @@ func TestMoneyAndAvailability(t *testing.T) {
 	assert.Nil(t, stint.Spent)
 	assert.Nil(t, stint.Availability.WaitedMS, "what was not seen is absent")
 	assert.Equal(t, 1.0, *stint.Availability.Share)
+}
+
+func TestPersonsAndRanges(t *testing.T) {
+	rate := func(text string) *ledger.Money {
+		m := &ledger.Money{}
+		require.NoError(t, m.ParseScalar(text))
+		return m
+	}
+	spent := func(from, to string) ledger.Sheet {
+		if from == to {
+			return ledger.Sheet{Source: ledger.Metered, Money: rate(from)}
+		}
+		return ledger.Sheet{Source: ledger.TypedIn, MoneyRange: &ledger.Range{From: *rate(from), To: *rate(to)}}
+	}
+	kept := 0.5
+	rows := Table([]string{"ruff", "knot"}, nil, []Bout{
+		{Contender: "ruff", Outcome: verdict.Passed, Driven: "hand", Used: spent("1 AVM", "1.2 AVM"), Effort: &person.Effort{Errors: 1, Hints: 1, OwnEdits: 2, AttentionMS: 60_000, Kept: &kept}},
+		{Contender: "ruff", Outcome: verdict.Passed, Driven: "hand", Used: spent("0.5 AVM", "0.5 AVM"), Effort: &person.Effort{AttentionMS: 60_000}},
+		{Contender: "ruff", Outcome: verdict.Void, Driven: "hand", Discarded: true, Replaced: true, Effort: &person.Effort{AttentionMS: 60_000}},
+		{Contender: "knot", Outcome: verdict.Passed, Driven: "command", Used: spent("0.4 AVM", "0.4 AVM"), Effort: &person.Effort{}},
+		{Contender: "knot", Outcome: verdict.Failed, Driven: "elsewhere"},
+	}, rate("60 AVM"))
+	by := map[string]Row{}
+	for _, r := range rows {
+		by[r.Contender] = r
+	}
+	ruff := by["ruff"]
+	assert.Nil(t, ruff.Spent, "a range stays one")
+	assert.Equal(t, []string{"1.5 AVM", "1.7 AVM"}, []string{ruff.SpentRange.From.String(), ruff.SpentRange.To.String()})
+	assert.Equal(t, []string{"0.75 AVM", "0.85 AVM"}, []string{ruff.PerPassedRange.From.String(), ruff.PerPassedRange.To.String()})
+	assert.Equal(t, "3 AVM", ruff.PersonMoney.String(), "the time of a bout that was thrown away is spent too")
+	assert.Equal(t, "2.25 AVM", ruff.PerPassedWithPersonRange.From.String())
+	assert.Equal(t, []int{2, 2, 2, 1}, []int{ruff.Corrections, ruff.OwnEdits, ruff.EffortOf, ruff.Availability.Discarded})
+	assert.Equal(t, 0.5, *ruff.MedianKept)
+	knot := by["knot"]
+	assert.Equal(t, string(Mixed), knot.Driven)
+	assert.Equal(t, "0.4 AVM", knot.PerPassedWithPerson.String())
+	assert.Equal(t, 1, knot.EffortOf, "what is not known is not counted as nothing")
+}
+
+func TestByWording(t *testing.T) {
+	ms := func(n int64) *int64 { return &n }
+	bouts := []Bout{
+		{Task: "a", Wording: "long", Contender: "x", Outcome: verdict.Passed, First: verdict.Failed, ElapsedMS: ms(10)},
+		{Task: "a", Wording: "long", Contender: "x", Outcome: verdict.Passed, ElapsedMS: ms(30)},
+		{Task: "a", Wording: "short", Contender: "x", Outcome: verdict.Failed},
+		{Task: "a", Wording: "short", Contender: "x", Outcome: verdict.Void},
+		{Task: "a", Wording: "long", Contender: "y", Outcome: verdict.Passed},
+		{Task: "plain", Contender: "x", Outcome: verdict.Passed},
+	}
+	rows, spreads := ByWording(bouts)
+	require.Len(t, rows, 3, "a task with one wording is not told apart")
+	assert.Equal(t, WordingRow{Task: "a", Wording: "long", Contender: "x", Passed: 2, FirstPassed: 1, MedianElapsedMS: rows[0].MedianElapsedMS}, rows[0])
+	assert.Equal(t, 20.0, *rows[0].MedianElapsedMS)
+	assert.Equal(t, []Spread{{"a", "x", "long", "short", 1}}, spreads, "one wording alone says nothing of words")
+	slices.Reverse(bouts)
+	again, same := ByWording(bouts)
+	assert.Equal(t, rows, again)
+	assert.Equal(t, spreads, same)
 }

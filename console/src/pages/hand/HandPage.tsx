@@ -163,7 +163,7 @@ export function HandPage() {
     if (asking === 'late') {
       if (key === 's' || key === 'n') {
         event.preventDefault();
-        if (key === 's') mark({ kind: 'waiting', at_us: h?.sign_us ?? 0, until_us: Math.round(h?.now_us ?? 0) });
+        if (key === 's') mark({ kind: 'waiting', at_us: h?.sign_us ?? 0, until_us: Math.round(now) });
         else mark({ kind: 'waiting' });
       }
       return;
@@ -297,7 +297,7 @@ export function HandPage() {
                     Nothing has been seen of the tool since {clock(h.sign_us ?? 0)}. Has it waited for you all that time ({clock(quietFor)})?
                   </p>
                   <p className="mt-2 flex flex-wrap gap-2">
-                    <Button k="s" onClick={() => mark({ kind: 'waiting', at_us: h.sign_us ?? 0, until_us: Math.round(h.now_us) })}>
+                    <Button k="s" onClick={() => mark({ kind: 'waiting', at_us: h.sign_us ?? 0, until_us: Math.round(now) })}>
                       Since then; I am back at it now
                     </Button>
                     <Button k="n" onClick={() => mark({ kind: 'waiting' })}>
