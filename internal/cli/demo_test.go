@@ -9,6 +9,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 
@@ -42,10 +43,12 @@ func TestDemoOnce(t *testing.T) {
 	defer s.Close()
 	var contests []api.Contest
 	require.NoError(t, json.Unmarshal([]byte(must(t, "contest", "list", "--format", "json")), &contests))
-	require.Len(t, contests, 1)
-	assert.Equal(t, "done", contests[0].State)
+	require.Len(t, contests, 2)
+	for _, c := range contests {
+		assert.Equal(t, "done", c.State)
+	}
 	var bouts []api.Bout
-	require.NoError(t, json.Unmarshal([]byte(must(t, "bout", "list", "--format", "json")), &bouts))
+	require.NoError(t, json.Unmarshal([]byte(must(t, "bout", "list", "--contest", "port-averil", "--format", "json")), &bouts))
 	assert.Len(t, bouts, 48)
 	passed := map[string]int{}
 	spinning, others, refused, wrong := 0, 0, 0, 0
@@ -104,6 +107,60 @@ func TestDemoOnce(t *testing.T) {
 }
 
 // The quick demo, and what can be made of the demo's repositories.
+// One task worked in four ways, with the person's part by the real commands.
+func TestWaysDemo(t *testing.T) {
+	data := t.TempDir()
+	self, err := os.Executable()
+	require.NoError(t, err)
+	cmd := exec.Command(self, "demo", "--contest", "ways", "--once", "--data", data, "--listen", "127.0.0.1:0")
+	cmd.Env = append(os.Environ(), "AGONOMETER_TEST_CLIENT=1")
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, string(out))
+	assert.Contains(t, string(out), "agonometer hand mark")
+	t.Setenv("AGONOMETER_DATA", data)
+	s, err := service.Start(service.Options{Data: data, Listen: "127.0.0.1:0", Log: slog.New(slog.DiscardHandler)})
+	require.NoError(t, err)
+	defer s.Close()
+	var d api.ContestDetail
+	require.NoError(t, json.Unmarshal([]byte(must(t, "contest", "show", "ways", "--format", "json")), &d))
+	assert.Equal(t, "done", d.State)
+	require.Len(t, d.Bouts, 7)
+	var drivers []string
+	for _, b := range d.Bouts {
+		drivers = append(drivers, b.Driver)
+		shown := must(t, "bout", "show", b.ID)
+		switch b.Contender {
+		case "dunlin":
+			assert.Equal(t, "dunlin 1.2", b.ToolVersion)
+			assert.Contains(t, shown, "over the Agent Client Protocol")
+			assert.Contains(t, shown, "answered by rule")
+			assert.Contains(t, must(t, "bout", "log", b.ID, "--round", "1"), "call: Edit src/log.js")
+			assert.Contains(t, must(t, "bout", "ledger", b.ID), "protocol")
+		case "knot":
+			assert.Equal(t, "knot 1.2 (stand-in)", b.ToolVersion)
+			assert.Contains(t, must(t, "bout", "log", b.ID, "--round", "1"), "May I change src/api.js? [y/n] y")
+			cast := must(t, "bout", "log", b.ID, "--recording", "--round", "1")
+			assert.Contains(t, cast, `"width":100`)
+			assert.Contains(t, cast, `"i", "y\r"`)
+		case "ruff":
+			assert.Equal(t, "passed", string(b.Verdict.Outcome))
+			assert.NotNil(t, b.Used.MoneyRange)
+		case "stint":
+			assert.Nil(t, b.Effort)
+		}
+	}
+	slices.Sort(drivers)
+	assert.Equal(t, []string{"acp", "acp", "command", "command", "elsewhere", "hand", "hand"}, drivers)
+	settings := must(t, "contest", "settings", "ways")
+	for _, want := range []string{"may ask", "differs", "First use: knot in lampkeeper took"} {
+		assert.Contains(t, settings, want)
+	}
+	standings := must(t, "contest", "standings", "ways")
+	for _, want := range []string{"By wording:", "letter", "short", "With person", "other words were sent"} {
+		assert.Contains(t, standings, want)
+	}
+}
+
 func TestQuickDemo(t *testing.T) {
 	data := t.TempDir()
 	self, err := os.Executable()

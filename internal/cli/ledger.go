@@ -71,14 +71,17 @@ func usedWords(u api.Used) string {
 	if u.Source == string(ledger.NotKnown) || u.Source == "" {
 		return "not known: no meter, no report"
 	}
-	s := tokensCell(u.Tokens, u.AtLeast).shown
+	var parts []string
+	money := u.Money != nil || u.MoneyRange != nil
 	if u.Tokens != nil {
-		s += " tokens"
+		parts = append(parts, tokensCell(u.Tokens, u.AtLeast).shown+" tokens")
+	} else if !money {
+		parts = append(parts, tokensCell(u.Tokens, u.AtLeast).shown)
 	}
-	if u.Money != nil || u.MoneyRange != nil {
-		s += ", " + moneyOrRange(u.Money, u.MoneyRange, u.MoneyAtLeast).shown
+	if money {
+		parts = append(parts, moneyOrRange(u.Money, u.MoneyRange, u.MoneyAtLeast).shown)
 	}
-	return strings.TrimPrefix(s, absent+", ") + " (" + u.Source + ")"
+	return strings.Join(parts, ", ") + " (" + u.Source + ")"
 }
 
 var sheetColumns = []column{{head: "", key: "part"}, {head: "Exchanges", right: true}, {head: "Fresh", right: true}, {head: "Cached", right: true}, {head: "Written", right: true},
