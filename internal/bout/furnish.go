@@ -133,7 +133,7 @@ func (s *Session) askVersion(ctx context.Context) error {
 	case res.Failed():
 		s.Version = fmt.Sprintf("not told: exit status %d", res.ExitCode)
 	default:
-		s.Version = shortLine(string(out.Bytes()))
+		s.Version = strike(shortLine(string(out.Bytes())), drive.Secrets(s.job.Contender))
 	}
 	return nil
 }

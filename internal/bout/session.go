@@ -222,12 +222,25 @@ func (s *Session) HandOver(ctx context.Context, words string, again bool, left t
 		worked.Answer = s.read(name)
 	}
 	secrets := drive.Secrets(s.job.Contender)
-	for _, text := range []*[]byte{&worked.Log, &worked.Answer, &worked.Recording} {
+	if drive.Shows(worked.Recording, secrets) {
+		worked.Recording = nil // its pieces cannot be mended one by one
+		worked.Log = append(worked.Log, "\n(the recording was left out: it showed a kept key)\n"...)
+	}
+	worked.LimitDetail = strike(worked.LimitDetail, secrets)
+	for _, text := range []*[]byte{&worked.Log, &worked.Answer} {
 		if struck := workspace.Strike(*text, secrets); struck != nil {
 			*text = struck
 		}
 	}
 	return worked, nil
+}
+
+// strike takes kept keys out of a text.
+func strike(text string, secrets []string) string {
+	if struck := workspace.Strike([]byte(text), secrets); struck != nil {
+		return string(struck)
+	}
+	return text
 }
 
 // capture takes the change out of the workspace, in which nothing runs.

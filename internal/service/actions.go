@@ -639,8 +639,15 @@ func (s *Server) checkContender(c *gin.Context) {
 	}
 	out.OK = !slices.ContainsFunc(out.Findings, bad)
 	row := &store.Readiness{Contender: string(parsed.Contender), Digest: parsed.Digest(), OK: out.OK, Version: out.Version, TrialMS: out.TrialMS}
-	for _, f := range out.Findings {
-		row.Findings = append(row.Findings, store.Finding(f))
+	secrets := drive.Secrets(parsed)
+	for i := range out.Findings { // what a tool says of itself may hold its key
+		f := &out.Findings[i]
+		for _, text := range []*string{&f.Detail, &f.Remedy} {
+			if struck := workspace.Strike([]byte(*text), secrets); struck != nil {
+				*text = string(struck)
+			}
+		}
+		row.Findings = append(row.Findings, store.Finding(*f))
 	}
 	if err := s.store.AddReadiness(ctx, row); err != nil {
 		s.fail(c, err)

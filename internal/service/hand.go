@@ -168,8 +168,20 @@ func (s *Server) listHands(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-// maxWho bounds what is told of the person, in bytes.
-const maxWho = 200
+// maxWho bounds what is told of the person, maxTold the words of a round or a reply,
+// and maxReason a reason, in bytes.
+const (
+	maxWho    = 200
+	maxTold   = 4 << 20
+	maxReason = 4 << 10
+)
+
+func tooLong(text string, most int) error {
+	if len(text) > most {
+		return &schedule.StateError{Why: fmt.Sprintf("the words have %d bytes; at most %d are kept", len(text), most)}
+	}
+	return nil
+}
 
 func (s *Server) startHand(c *gin.Context) {
 	var in api.StartHand
@@ -226,7 +238,12 @@ func (s *Server) handCall(c *gin.Context, in any, do func(ctx context.Context, i
 
 func (s *Server) beginHand(c *gin.Context) {
 	var in api.BeginHand
-	s.handCall(c, &in, func(ctx context.Context, id string) error { return s.sched.BeginHand(ctx, id, in.Words) })
+	s.handCall(c, &in, func(ctx context.Context, id string) error {
+		if err := tooLong(in.Words, maxTold); err != nil {
+			return err
+		}
+		return s.sched.BeginHand(ctx, id, in.Words)
+	})
 }
 
 func (s *Server) pauseHand(c *gin.Context)  { s.handCall(c, nil, s.sched.PauseHand) }
@@ -235,12 +252,22 @@ func (s *Server) endHand(c *gin.Context)    { s.handCall(c, nil, s.sched.EndHand
 
 func (s *Server) finishHand(c *gin.Context) {
 	var in api.FinishHand
-	s.handCall(c, &in, func(ctx context.Context, id string) error { return s.sched.FinishHand(ctx, id, in.Answer) })
+	s.handCall(c, &in, func(ctx context.Context, id string) error {
+		if err := tooLong(in.Answer, maxTold); err != nil {
+			return err
+		}
+		return s.sched.FinishHand(ctx, id, in.Answer)
+	})
 }
 
 func (s *Server) discardHand(c *gin.Context) {
 	var in api.DiscardHand
-	s.handCall(c, &in, func(ctx context.Context, id string) error { return s.sched.Discard(ctx, id, in.Reason) })
+	s.handCall(c, &in, func(ctx context.Context, id string) error {
+		if err := tooLong(in.Reason, maxReason); err != nil {
+			return err
+		}
+		return s.sched.Discard(ctx, id, in.Reason)
+	})
 }
 
 func (s *Server) addMark(c *gin.Context) {
@@ -267,6 +294,9 @@ func (s *Server) correctMark(c *gin.Context) {
 	var in api.CorrectMark
 	s.handCall(c, &in, func(ctx context.Context, id string) error {
 		m := person.Mark{Kind: in.Kind, Class: in.Class, Words: in.Words, AtUS: in.AtUS, UntilUS: in.UntilUS}
+		if err := tooLong(in.Reason, maxReason); err != nil {
+			return err
+		}
 		return s.sched.CorrectMark(ctx, id, c.Param("mark"), m, in.Reason, in.TakeBack)
 	})
 }

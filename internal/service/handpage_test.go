@@ -48,7 +48,7 @@ func TestTheHandPage(t *testing.T) {
 	do(chromedp.WaitVisible(`//section[@aria-label='Files touched']//li[contains(., 'lamp.txt')]`))
 
 	// Noticed late: after a while of quiet the page offers the time since the last sign.
-	handUntil(t, c, id, func(h api.Hand) bool { return h.SignUS != nil && h.NowUS-*h.SignUS > 3_200_000 })
+	handUntil(t, c, id, func(h api.Hand) bool { return h.SignUS != nil && h.NowUS-*h.SignUS > 4_500_000 })
 	press("w")
 	do(chromedp.WaitVisible(`[aria-label="Since when has it waited"]`))
 	press("s")

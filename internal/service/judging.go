@@ -426,7 +426,9 @@ func (s *Server) importBout(c *gin.Context) {
 		refuse("There is no such wording", "The task "+string(imp.Task.Task)+" has no wording "+in.Wording+".")
 		return
 	}
-	imp.Wording = in.Wording
+	if imp.Wording = in.Wording; imp.Wording == "" {
+		imp.Wording = string(imp.Task.Wordings[0].Name)
+	}
 	b, err := s.sched.Import(ctx, imp)
 	var off *schedule.OffBaseError
 	var void *bout.VoidError

@@ -144,6 +144,37 @@ func (r *recording) bytes() []byte {
 	return bytes.Clone(r.out.Bytes())
 }
 
+// minKey is the shortest text that is looked for: shorter ones stand everywhere by
+// chance.
+const minKey = 6
+
+// Shows tells whether a recording shows one of some texts, whole or in pieces.
+func Shows(cast []byte, secrets []string) bool {
+	if len(cast) == 0 || len(secrets) == 0 {
+		return false
+	}
+	var shown [2]strings.Builder // as it was sent, and without control sequences
+	var plain plainText
+	for line := range bytes.Lines(cast) {
+		var event []any
+		if json.Unmarshal(line, &event) != nil || len(event) != 3 {
+			continue
+		}
+		text, _ := event[2].(string)
+		shown[0].WriteString(text)
+		shown[1].Write(plain.take([]byte(text)))
+	}
+	for i := range shown {
+		text := shown[i].String()
+		for _, s := range secrets {
+			if len(s) >= minKey && strings.Contains(text, s) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
 // plainText takes the control sequences out of what a terminal is sent (ECMA-48):
 // colours and titles go, a move of the cursor becomes white space, a carriage
 // return alone begins a line. Screens that are painted come out in the order in

@@ -202,6 +202,18 @@ func TestHostileTerminalOutput(t *testing.T) {
 	}
 }
 
+// A key that a terminal shows is found, however it is cut into pieces.
+func TestARecordingThatShowsAKey(t *testing.T) {
+	r := newRecording(80, 24, time.Now(), 0)
+	for _, piece := range []string{"the key is ti", "de-\x1b[1m12", "34", "\x1b[0m and so on"} {
+		r.output([]byte(piece))
+	}
+	assert.True(t, Shows(r.bytes(), []string{"other", "tide-1234"}))
+	assert.False(t, Shows(r.bytes(), []string{"tide-9"}))
+	assert.False(t, Shows(nil, []string{"x"}))
+	assert.False(t, Shows([]byte("no cast"), []string{"cast"}))
+}
+
 func FuzzPlainText(f *testing.F) {
 	f.Add([]byte("\x1b[1mx\x1b[0m\r\n\x1b]0;t\x07"))
 	f.Fuzz(func(t *testing.T, p []byte) {

@@ -9,6 +9,7 @@ import (
 	"maps"
 	"path"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"agonometer/internal/core/timeline"
@@ -49,7 +50,7 @@ type Options struct {
 // Watch watches one bout, through all its rounds.
 type Watch struct {
 	opt   Options
-	clock time.Time
+	clock atomic.Pointer[time.Time] // nil before the first round
 	files *files
 
 	mu     sync.Mutex
@@ -84,20 +85,25 @@ func New(o Options) *Watch {
 
 // Clock is when the bout's clock began: at the first hand-over.
 func (w *Watch) Clock() time.Time {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	return w.clock
+	if c := w.clock.Load(); c != nil {
+		return *c
+	}
+	return time.Time{}
 }
 
 // At is a moment on the bout's clock, in microseconds.
-func (w *Watch) At(t time.Time) int64 { return timeline.Us(t.Sub(w.clock)) }
+func (w *Watch) At(t time.Time) int64 {
+	c := w.clock.Load()
+	if c == nil {
+		return 0
+	}
+	return timeline.Us(t.Sub(*c))
+}
 
 // Begin begins a round: words were handed over at a moment. EndRound must follow.
 func (w *Watch) Begin(round int, at time.Time) {
 	w.mu.Lock()
-	if w.clock.IsZero() {
-		w.clock = at
-	}
+	w.clock.CompareAndSwap(nil, &at)
 	w.round, w.from = round, w.At(at)
 	w.active, w.output, w.busy = w.from, timeline.Event{}, timeline.Event{}
 	w.mu.Unlock()
@@ -112,7 +118,7 @@ func (w *Watch) Started(at time.Time) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if w.from == 0 {
-		w.clock = at
+		w.clock.Store(&at)
 	}
 	w.from = w.At(at)
 	w.active = w.from
@@ -123,7 +129,7 @@ func (w *Watch) Started(at time.Time) {
 func (w *Watch) Resume(clock time.Time, edits []timeline.Event) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	w.clock = clock
+	w.clock.Store(&clock)
 	for _, e := range edits {
 		w.seen[e.Text] = true
 		w.last[e.Text] = max(w.last[e.Text], e.At)
