@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 	"unicode/utf8"
 
@@ -37,6 +38,16 @@ type hand struct {
 	session  *bout.Session
 	rounds   *rounds
 	stretch  chan struct{} // closed when the present stretch of work ends
+	// busy is set while the bout is prepared or judged, which holds mu for long.
+	busy atomic.Bool
+}
+
+// occupy says that mu, which is held, will be held for long; release gives it back.
+func (h *hand) occupy() { h.busy.Store(true) }
+
+func (h *hand) release() {
+	h.busy.Store(false)
+	h.mu.Unlock()
 }
 
 func (h *hand) state() *store.Hand { return h.b.Hand }
@@ -131,6 +142,7 @@ func (s *Scheduler) StartHand(ctx context.Context, in HandStart) (*store.Bout, e
 	}
 	h := &hand{b: b, c: c}
 	h.mu.Lock() // until it is ready
+	h.occupy()
 	s.mu.Lock()
 	_, open := s.hands[b.ID]
 	if !open {
@@ -149,7 +161,7 @@ func (s *Scheduler) StartHand(ctx context.Context, in HandStart) (*store.Bout, e
 		return nil, err
 	}
 	go func() {
-		defer h.mu.Unlock()
+		defer h.release()
 		if err := s.readyHand(h); err != nil {
 			s.log.Warn("a bout by hand cannot begin", "bout", b.ID, "error", err)
 			s.endHand(h, bout.Void(err), !h.alone())
@@ -260,9 +272,10 @@ func (s *Scheduler) open(ctx context.Context, id string, phases ...store.HandPha
 		}
 		return nil, nil, &StateError{"the bout has ended already"}
 	}
-	if !h.mu.TryLock() {
+	if h.busy.Load() {
 		return nil, nil, &StateError{"the bout is being prepared or judged; wait for that"}
 	}
+	h.mu.Lock()
 	if h.session == nil || h.state().Phase == store.HandOver {
 		h.mu.Unlock()
 		return nil, nil, &StateError{"the bout has ended already"}
@@ -418,6 +431,7 @@ func (s *Scheduler) FinishHand(ctx context.Context, id, answer string) error {
 func (s *Scheduler) finishRound(h *hand, answer string, limit verdict.Reason, wait bool) {
 	done := make(chan struct{})
 	at := time.Now()
+	h.occupy()
 	st := h.state()
 	var err error
 	if st.Phase == store.HandRunning {
@@ -430,7 +444,7 @@ func (s *Scheduler) finishRound(h *hand, answer string, limit verdict.Reason, wa
 	err = errors.Join(err, s.save(h, nil))
 	go func() {
 		defer close(done)
-		defer h.mu.Unlock()
+		defer h.release()
 		if err == nil {
 			err = s.judgeRound(h, limit)
 		}
@@ -724,13 +738,14 @@ func (s *Scheduler) takeUpHands() error {
 		s.hands[b.ID] = h
 		s.mu.Unlock()
 		h.mu.Lock()
+		h.occupy()
 		go func() {
 			if err := s.takeUpHand(h); err != nil {
 				if s.ctx.Err() == nil {
 					s.log.Warn("a bout by hand cannot go on", "bout", b.ID, "error", err)
 					s.endHand(h, bout.Void(err), !h.alone())
 				}
-				h.mu.Unlock()
+				h.release()
 			}
 		}()
 	}
@@ -745,7 +760,7 @@ func (s *Scheduler) takeUpHand(h *hand) error {
 		if err := s.readyHand(h); err != nil {
 			return err
 		}
-		h.mu.Unlock()
+		h.release()
 		return nil
 	}
 	if err := s.openHand(h); err != nil {
@@ -771,7 +786,7 @@ func (s *Scheduler) takeUpHand(h *hand) error {
 		}
 		if len(full.Rounds) >= st.Round {
 			go func() {
-				defer h.mu.Unlock()
+				defer h.release()
 				if err := s.judgeStoredRound(h); err != nil && s.ctx.Err() == nil {
 					s.endHand(h, bout.Void(err), !h.alone())
 				}
@@ -781,7 +796,7 @@ func (s *Scheduler) takeUpHand(h *hand) error {
 		s.finishRound(h, "", "", false)
 		return nil
 	}
-	h.mu.Unlock()
+	h.release()
 	return nil
 }
 
@@ -1109,9 +1124,10 @@ func (s *Scheduler) ViewHand(id string) (v HandView, ok bool) {
 	s.mu.Lock()
 	h := s.hands[id]
 	s.mu.Unlock()
-	if h == nil || !h.mu.TryLock() {
+	if h == nil || h.busy.Load() {
 		return v, false
 	}
+	h.mu.Lock()
 	defer h.mu.Unlock()
 	if h.session == nil {
 		return v, false

@@ -27,7 +27,7 @@ func newBrowser(t *testing.T) (ctx context.Context, complaints, requests func() 
 	}
 	require.NoError(t, err)
 	t.Cleanup(cancel)
-	ctx, stop := context.WithTimeout(ctx, time.Minute)
+	ctx, stop := context.WithTimeout(ctx, 3*time.Minute)
 	t.Cleanup(stop)
 	var mu sync.Mutex
 	var said, asked []string

@@ -81,7 +81,7 @@ func ok(t *testing.T) func(api.Hand, error) api.Hand {
 // to say next, and what it asked of the person.
 func TestByHand(t *testing.T) {
 	p := newPort(t, "", nil)
-	p.files["lamp.md"] = strings.Replace(portTask, "checks:", "attachments: [sketch.txt]\nchecks:", 1)
+	p.files["lamp.md"] = strings.Replace(strings.Replace(portTask, "time: 20s", "time: 5m", 1), "checks:", "attachments: [sketch.txt]\nchecks:", 1)
 	p.files["sketch.txt"] = "a lamp"
 	p.write(t)
 	_, c := start(t, t.TempDir())
@@ -277,6 +277,8 @@ func TestHandBoutsOfAContest(t *testing.T) {
 // was edited meanwhile is found.
 func TestAHandBoutSurvivesARestart(t *testing.T) {
 	p := newPort(t, "", nil)
+	p.files["lamp.md"] = strings.Replace(portTask, "time: 20s", "time: 5m", 1)
+	p.write(t)
 	data := t.TempDir()
 	one := startChild(t, data)
 	h := startHand(t, one.c, alone(t, p, handFile))

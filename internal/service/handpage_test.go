@@ -1,9 +1,12 @@
 package service_test
 
 import (
+	"context"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
@@ -19,13 +22,20 @@ import (
 // while a script edits the workspace.
 func TestTheHandPage(t *testing.T) {
 	p := newPort(t, "repair_rounds: 1\n", map[string]string{"ruff": handFile})
+	p.files["lamp.md"] = strings.Replace(portTask, "time: 20s", "time: 5m", 1)
+	p.write(t)
 	s, c := start(t, t.TempDir())
 	ctx, complaints, _ := newBrowser(t)
 	d := begin(t, c, p)
 	until(t, c, d, func(e api.FeedEvent) bool { return e.Kind == "contest" && e.State == "by-hand" })
 	do := func(steps ...chromedp.Action[chromedp.Void]) {
 		t.Helper()
-		require.NoError(t, chromedp.Do(ctx, steps...))
+		step, cancel := context.WithTimeout(ctx, 40*time.Second)
+		defer cancel()
+		if err := chromedp.Do(step, steps...); err != nil {
+			shown, _ := chromedp.Run(ctx, chromedp.Text(`main`))
+			require.NoError(t, err, shown)
+		}
 	}
 	do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(s.SignInLink()), chromedp.WaitVisible(`main table`))
 	before := len(complaints())
@@ -55,8 +65,7 @@ func TestTheHandPage(t *testing.T) {
 	do(chromedp.WaitVisible(`//section[@aria-label='Marks']//li[contains(., 'It waited for me')]`))
 	press("c")
 	do(chromedp.WaitVisible(`[aria-label="What was sent"]`))
-	press("i")
-	do(chromedp.WaitVisible(`//label[contains(., 'Its words')]//input`), chromedp.SendKeys(`//label[contains(., 'Its words')]//input`, "The lamp is the red one"+kb.Enter),
+	do(chromedp.Click(`//div[@aria-label='What was sent']//button[contains(., 'information')]`), chromedp.WaitVisible(`//label[contains(., 'Its words')]//input`), chromedp.SendKeys(`//label[contains(., 'Its words')]//input`, "The lamp is the red one"+kb.Enter),
 		chromedp.WaitVisible(`//section[@aria-label='Marks']//li[contains(., 'The lamp is the red one')]`))
 	press("p")
 	do(chromedp.WaitVisible(`//section[@aria-label='Marks']//li[contains(., 'Permission')]`))

@@ -49,6 +49,11 @@ function Copy({ text, what }: { text: string; what: string }) {
   );
 }
 
+/** The span that is open; undefined for none. */
+function openMark(h: Hand): NotedMark | undefined {
+  return h.marks.find((m) => m.counts && m.until_us === null && (m.kind === 'waiting' || m.kind === 'editing'));
+}
+
 type Asking = null | 'correction' | 'suggestion' | 'note' | 'late' | 'discard' | 'answer';
 
 // How long nothing must have been seen for the page to offer that time as waiting, in microseconds.
@@ -95,7 +100,9 @@ export function HandPage() {
   const [words, setWords] = useState('');
   const [sent, setSent] = useState<string | null>(null); // words that differ from those that were offered
   const [correcting, setCorrecting] = useState<NotedMark | null>(null);
+  // One after the other: a key that is pressed while another one is on its way is not lost.
   const act = useMutation({
+    scope: { id: `hand ${id}` },
     mutationFn: (call: () => Promise<Hand>) => call(),
     onSuccess: (next) => {
       queries.setQueryData(['hand', id], next);
@@ -103,13 +110,13 @@ export function HandPage() {
       setKind(null);
       setWords('');
     },
-    onSettled: () => queries.invalidateQueries({ queryKey: ['hand', id] }),
+    onSettled: () => void queries.invalidateQueries({ queryKey: ['hand', id] }),
   });
   const phase = h?.bout.hand?.phase ?? '';
   const running = phase === 'running';
   const worked = useTicking(h?.worked_us ?? 0, running);
   const now = useTicking(h?.now_us ?? 0, running || phase === 'paused');
-  const open = h?.marks.find((m) => m.counts && m.until_us === null && (m.kind === 'waiting' || m.kind === 'editing'));
+  const open = h && openMark(h);
   const quietFor = h?.sign_us === null || h === undefined ? 0 : now - h.sign_us;
 
   const mark = (body: AddMark) => act.mutate(() => service.addMark(id, body));
@@ -118,9 +125,12 @@ export function HandPage() {
     setSent(null);
   };
   const toggle = (kind: 'waiting' | 'editing') => {
-    if (open?.kind === kind) act.mutate(() => service.endSpan(id, kind));
-    else if (kind === 'waiting' && quietFor > LATE) setAsking('late');
-    else mark({ kind });
+    if (kind === 'waiting' && !open && quietFor > LATE) setAsking('late');
+    else
+      act.mutate(() => {
+        const latest = queries.getQueryData<Hand>(['hand', id]); // what was pressed before has been done by now
+        return latest && openMark(latest)?.kind === kind ? service.endSpan(id, kind) : service.addMark(id, { kind });
+      });
   };
   const finish = () => {
     if (h?.task_kind === 'question') setAsking('answer');
@@ -131,7 +141,7 @@ export function HandPage() {
     else setKind(name);
   };
   const actions: Record<string, () => void> = {
-    ' ': () => (phase === 'ready' || phase === 'offered' ? begin() : phase === 'paused' ? act.mutate(() => service.resumeHand(id)) : running ? act.mutate(() => service.pauseHand(id)) : undefined),
+    ' ': () => (act.isPending ? undefined : phase === 'ready' || phase === 'offered' ? begin() : phase === 'paused' ? act.mutate(() => service.resumeHand(id)) : running ? act.mutate(() => service.pauseHand(id)) : undefined),
     w: () => running && toggle('waiting'),
     e: () => running && toggle('editing'),
     c: () => setAsking('correction'),
@@ -150,13 +160,13 @@ export function HandPage() {
       return;
     }
     if (event.ctrlKey || event.metaKey || event.altKey || at.closest('input, textarea, select, a') || (at.closest('button') && (event.key === ' ' || event.key === 'Enter'))) return;
-    if (act.isPending || phase === 'over' || phase === 'judging' || phase === 'preparing') return;
+    if (phase === 'over' || phase === 'judging' || phase === 'preparing') return;
     const key = event.key.toLowerCase();
     if ((asking === 'correction' || asking === 'suggestion') && !kind) {
       const choice = SUB[asking].find(([k]) => k === key);
       if (choice) {
         event.preventDefault();
-        choose(asking, choice[1]);
+        setTimeout(() => choose(asking, choice[1]), 0); // behind this key, which is no part of the words
       }
       return;
     }
