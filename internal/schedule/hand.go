@@ -562,11 +562,14 @@ func (s *Scheduler) concludeHand(h *hand, row *store.Round, judged *bout.Judged)
 	if st.Stage < len(h.job.Task.Stages)-1 {
 		h.rounds.notReached(st.Stage + 1)
 	}
+	was := st.Phase
 	st.Phase = store.HandOver
-	if err := s.save(h, nil); err != nil {
-		return err
+	var err error
+	if h.rounds.facts, err = h.facts(nil); err == nil { // over together with its verdict
+		err = h.rounds.finish(s.ctx, nil, row, judged)
 	}
-	if err := h.rounds.finish(s.ctx, nil, row, judged); err != nil {
+	if err != nil {
+		st.Phase = was
 		return err
 	}
 	s.afterHand(h)

@@ -226,6 +226,8 @@ type rounds struct {
 	verdicts  []staged
 	reported  reports
 	told      reports // over the protocol
+	// facts are written together with the verdict.
+	facts map[string]any
 	// asks works out what the bout asked of a person; nil where nobody was there.
 	asks  func(final []byte) person.Effort
 	quiet bool // a bout that has ended is judged again: its state stays
@@ -678,7 +680,9 @@ func (r *rounds) finish(ctx context.Context, session *bout.Session, last *store.
 	if r.quiet {
 		return r.s.store.JudgeAgain(ctx, r.b, r.judgement)
 	}
-	return r.s.store.Finish(r.s.ctx, r.b, r.judgement, nil, map[string]any{"beside": r.s.besideOf(r.me)})
+	facts := map[string]any{"beside": r.s.besideOf(r.me)}
+	maps.Copy(facts, r.facts)
+	return r.s.store.Finish(r.s.ctx, r.b, r.judgement, nil, facts)
 }
 
 // madeOnly finds out whether what fails on the clean copy passes where it was made.

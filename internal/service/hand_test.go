@@ -163,6 +163,12 @@ func TestByHand(t *testing.T) {
 	do(c.UsedHand(t.Context(), id, api.UsedHand{Allowance: &ledger.Allowance{Before: "12.3", After: "14.1", Of: money(t, "20 AVM")}, Model: "spring"}))
 	do(c.FinishHand(t.Context(), id, ""))
 	h = handUntil(t, c, id, inPhase("over"))
+	for range 200 { // it is freed behind the verdict
+		if _, err := os.Stat(h.Workspace); err != nil {
+			break
+		}
+		waitAMoment(t)
+	}
 	assert.NoDirExists(t, h.Workspace)
 
 	b := show(t, c, h.Bout)
