@@ -12,6 +12,16 @@ service=$!
 trap 'kill $service 2>/dev/null; wait $service 2>/dev/null || true' EXIT
 while ! grep -q sign-in "$data/serve.log"; do sleep 0.1; done
 "$bin" task prove "$data"/demo/tasks/*.md --data "$data" > "$data/proving.txt" 2>/dev/null
+for c in dunlin knot ruff; do "$bin" contender check $c --no-trial --data "$data" > /dev/null 2>&1 || true; done
+# A bout by hand in the middle of its work.
+sed '/^guidance:/d' "$data/demo/ways/ruff.yaml" > "$data/panel.yaml"
+hand=$("$bin" hand start --task "$data/demo/tasks/ledger.md" --contender "$data/panel.yaml" --worker 'the lamp warden' --familiarity 'first week' --only-prepare --format json --data "$data")
+hand_id=$(printf '%s' "$hand" | grep -o '"id": *"[0-9A-Z]*"' | head -n 1 | cut -d'"' -f4)
+folder=$(printf '%s' "$hand" | grep -o '"workspace": *"[^"]*"' | cut -d'"' -f4)
+"$bin" hand begin "$hand_id" --data "$data" > /dev/null
+git -C "$folder" apply "$PWD/demo/playbooks/ledger/hasty.patch"
+"$bin" hand mark "$hand_id" permission --data "$data" > /dev/null
+"$bin" hand mark "$hand_id" correction hint --words 'Look at how old logs grow' --data "$data" > /dev/null
 go run ./internal/shots -link "$(grep -o 'http.*sign-in#.*' "$data/serve.log")" -out docs/screenshots
 
 export AGONOMETER_DATA=$data
@@ -29,9 +39,10 @@ if command -v Xvfb >/dev/null && command -v xterm >/dev/null && command -v impor
   }
   PATH=$(dirname "$bin"):$PATH
   export PATH
-  shoot terminal-standings 'agonometer contest standings'
-  shoot terminal-ledger 'agonometer contest ledger; echo; agonometer bout ledger $(agonometer bout list --task ledger --contender whimbrel --format csv | tail -n 1 | cut -d, -f1)' 'agonometer contest ledger; agonometer bout ledger BOUT'
+  shoot terminal-standings 'agonometer contest standings port-averil; echo; agonometer contest standings ways | head -n 24'
+  shoot terminal-ledger 'agonometer contest ledger port-averil; echo; agonometer bout ledger $(agonometer bout list --task ledger --contender whimbrel --contest port-averil --format csv | tail -n 1 | cut -d, -f1)' 'agonometer contest ledger port-averil; agonometer bout ledger BOUT'
   shoot terminal-proving "cat $data/proving.txt" "agonometer task prove demo/tasks/*.md"
+  shoot terminal-hand "agonometer contest settings ways; echo; agonometer hand show $hand_id | head -n 28"
   bout=$("$bin" bout list --task squat --contender sanderling --format csv | grep failed | head -n 1 | cut -d, -f1)
   shoot terminal-bout "agonometer bout show $bout | head -n 44"
 else

@@ -95,7 +95,21 @@ func shoot(link, out string, all bool) error {
 	if err := take("console-contests", 1280, 800); err != nil {
 		return err
 	}
-	if err := take("console-contest", 1280, 800, chromedp.Click(`main table a`), chromedp.WaitVisible(`section[aria-label="Standings"]`)); err != nil {
+	const ways = `//main//a[contains(., 'worked in four ways')]`
+	if err := take("console-ways", 1280, 800, chromedp.Click(ways), chromedp.WaitVisible(`section[aria-label="By wording"]`)); err != nil {
+		return err
+	}
+	if err := take("console-settings", 1280, 800, chromedp.ScrollIntoView(`section[aria-label="Settings of the contenders"] tbody tr:last-child`)); err != nil {
+		return err
+	}
+	if err := take("console-contenders", 1280, 800, chromedp.Click(`//nav/a[text()='Contenders']`), chromedp.Click(`//button[contains(., 'Knot')]`), chromedp.WaitVisible(`//button[contains(., 'with a trial bout')]`)); err != nil {
+		return err
+	}
+	if err := take("console-hand", 1280, 800, chromedp.Click(`//nav/a[text()='By hand']`), chromedp.Click(`//main//a[contains(., 'on ledger')]`), chromedp.WaitVisible(`[data-phase="running"]`), chromedp.Sleep(time.Second)); err != nil {
+		return err
+	}
+	const large = `//main//a[contains(., 'three stand-in tools with two models on six tasks')]`
+	if err := take("console-contest", 1280, 800, chromedp.Click(`//nav/a[text()='Contests']`), chromedp.Click(large), chromedp.WaitVisible(`section[aria-label="Standings"]`)); err != nil {
 		return err
 	}
 	if all {
@@ -107,7 +121,7 @@ func shoot(link, out string, all bool) error {
 	if err != nil {
 		return err
 	}
-	const refused = `//a[contains(@aria-label, 'turnstone on ledger, repeat 1')]`
+	const refused = `//a[contains(@aria-label, 'turnstone on ledger') and contains(@aria-label, 'repeat 1')]`
 	if err := take("console-time", 1280, 800, chromedp.Click(refused), chromedp.WaitVisible(`//button[text()='Time and tokens']`), chromedp.Click(`//button[text()='Time and tokens']`),
 		chromedp.WaitVisible(`table[aria-label="Exchanges"]`), chromedp.Focus(`[role="application"]`), chromedp.KeyEvent(kb.ArrowRight), chromedp.KeyEvent(kb.ArrowDown)); err != nil {
 		return err
