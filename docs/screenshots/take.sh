@@ -22,6 +22,7 @@ folder=$(printf '%s' "$hand" | grep -o '"workspace": *"[^"]*"' | cut -d'"' -f4)
 git -C "$folder" apply "$PWD/demo/playbooks/ledger/hasty.patch"
 "$bin" hand mark "$hand_id" permission --data "$data" > /dev/null
 "$bin" hand mark "$hand_id" correction hint --words 'Look at how old logs grow' --data "$data" > /dev/null
+"$bin" hand show "$hand_id" --data "$data" > "$data/hand.txt"
 go run ./internal/shots -link "$(grep -o 'http.*sign-in#.*' "$data/serve.log")" -out docs/screenshots
 
 export AGONOMETER_DATA=$data
@@ -39,10 +40,10 @@ if command -v Xvfb >/dev/null && command -v xterm >/dev/null && command -v impor
   }
   PATH=$(dirname "$bin"):$PATH
   export PATH
-  shoot terminal-standings 'agonometer contest standings port-averil; echo; agonometer contest standings ways | head -n 24'
+  shoot terminal-standings 'agonometer contest standings port-averil; agonometer contest standings ways | head -n 24'
   shoot terminal-ledger 'agonometer contest ledger port-averil; echo; agonometer bout ledger $(agonometer bout list --task ledger --contender whimbrel --contest port-averil --format csv | tail -n 1 | cut -d, -f1)' 'agonometer contest ledger port-averil; agonometer bout ledger BOUT'
   shoot terminal-proving "cat $data/proving.txt" "agonometer task prove demo/tasks/*.md"
-  shoot terminal-hand "agonometer contest settings ways; echo; agonometer hand show $hand_id | head -n 28"
+  shoot terminal-hand "agonometer contest settings ways; echo; cat $data/hand.txt" "agonometer contest settings ways; agonometer hand show BOUT"
   bout=$("$bin" bout list --task squat --contender sanderling --format csv | grep failed | head -n 1 | cut -d, -f1)
   shoot terminal-bout "agonometer bout show $bout | head -n 44"
 else

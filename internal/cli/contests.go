@@ -8,7 +8,6 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -145,7 +144,7 @@ func (a *app) settings(d api.ContestDetail) error {
 		}
 		line := []cell{plain(s.Name), differs}
 		for _, n := range names {
-			line = append(line, plain(s.Values[n]))
+			line = append(line, cell{shown: text.Snip(visible(s.Values[n]), 45, "…"), plain: s.Values[n]})
 		}
 		lines = append(lines, line)
 	}
@@ -333,30 +332,29 @@ func (a *app) standings(d api.ContestDetail) error {
 		{head: "Spent", right: true}, {head: "Per passed", right: true, key: "money_per_passed"}, {head: "Available", right: true, key: "available_share"}, {head: "Files", right: true, key: "median_files"},
 		{head: "Lines", right: true, key: "median_lines_added"}, {head: "Lines -", right: true, key: "median_lines_removed"},
 		{head: "Driven"}, {head: "Corrections", right: true}, {head: "Own edits", right: true, key: "own_edits"}, {head: "Attention", right: true, key: "attention_ms"}, {head: "With person", right: true, key: "money_per_passed_with_person"}}
-	withPerson := len(columns) - 5
-	if a.format == formatTable { // what does not fit beside the rest, or is in another column too
-		for i := len(columns) - 1; i >= 0; i-- {
-			h := columns[i].head
-			rest := h == "First edit" || h == "Files" || h == "Void"
-			if h == "Failed" || h == "When passed" || h == "Lines -" || rest && anybody(st.Rows) || i >= withPerson && !anybody(st.Rows) || h == "With person" && d.HourlyRate == "" {
-				columns = slices.Delete(columns, i, i+1)
-				for j := range lines {
-					lines[j] = slices.Delete(lines[j], i, i+1)
-				}
-			}
-		}
+	shown, cells := columns, lines
+	if a.format == formatTable { // what a person did is a table of its own, and some columns are in others too
+		withPerson := len(columns) - 5
+		shown, cells = pick(columns, lines, func(i int, head string) bool {
+			return i < withPerson && head != "Failed" && head != "When passed" && head != "Files" && head != "Lines -"
+		})
 	}
-	if err := a.rows(a.format, st, columns, lines, "No contenders."); err != nil {
+	if err := a.rows(a.format, st, shown, cells, "No contenders."); err != nil {
 		return err
 	}
 	if a.format == formatTable {
 		fmt.Fprintln(a.out, "\nIn the end: the share that passed, repair rounds included. First time: without one.\nRounds, times, tokens, files and lines are medians over the bouts that passed or failed. Per passed: all that was spent, divided by what passed.\nAvailable: the share of tries that were neither refused nor void nor late.")
 		if anybody(st.Rows) {
-			words := "Corrections, own edits and attention are what the bouts asked of a person, over all that passed or failed"
-			if d.HourlyRate != "" {
-				words += "; with person: per passed with that time at " + d.HourlyRate + " an hour"
+			fmt.Fprintln(a.out, "\nWhat it asked of a person, over all bouts that passed or failed:")
+			shown, cells := pick(columns, lines, func(i int, head string) bool {
+				return i == 0 || i >= len(columns)-5 && (head != "With person" || d.HourlyRate != "")
+			})
+			if err := a.rows(a.format, st, shown, cells, ""); err != nil {
+				return err
 			}
-			fmt.Fprintln(a.out, words+".")
+			if d.HourlyRate != "" {
+				fmt.Fprintln(a.out, "\nWith person: per passed with that time at "+d.HourlyRate+" an hour.")
+			}
 		}
 		for _, n := range st.Notes {
 			fmt.Fprintln(a.out, "Note: "+n+".")
@@ -364,6 +362,20 @@ func (a *app) standings(d api.ContestDetail) error {
 		a.byWording(st)
 	}
 	return nil
+}
+
+// pick leaves the columns that keep says, in every line.
+func pick(columns []column, lines [][]cell, keep func(i int, head string) bool) (heads []column, cells [][]cell) {
+	cells = make([][]cell, len(lines))
+	for i, c := range columns {
+		if keep(i, c.head) {
+			heads = append(heads, c)
+			for j := range lines {
+				cells[j] = append(cells[j], lines[j][i])
+			}
+		}
+	}
+	return heads, cells
 }
 
 // anybody tells whether contenders were driven in several ways, or needed a person.

@@ -228,7 +228,7 @@ func TestSupervisorEndsWithTheService(t *testing.T) {
 			}
 			word := fmt.Sprintf("service-%s-%d", mode, os.Getpid())
 			cmd := exec.Command("/proc/self/exe", "-test.run=^TestSupervisorEndsWithTheService$")
-			cmd.Env = append(os.Environ(), "CONFINE_TEST_SERVICE="+word, "CONFINE_TEST_MODE="+string(mode))
+			cmd.Env = append(os.Environ(), "CONFINE_TEST_SERVICE="+word, "CONFINE_TEST_MODE="+string(mode), "TMPDIR="+t.TempDir()) // it is killed, and cannot clear up
 			pipe, err := cmd.StdoutPipe()
 			require.NoError(t, err)
 			require.NoError(t, cmd.Start())
