@@ -46,8 +46,11 @@ func TestEveryPlaybookFitsItsTask(t *testing.T) {
 	require.NoError(t, demo.Unpack(t.Context(), dir, "/bin/true", "http://127.0.0.1:1/v1", git))
 	books, err := Playbooks(demo.Playbooks())
 	require.NoError(t, err)
-	require.Len(t, books, 6)
+	require.Len(t, books, 7)
 	for _, book := range books {
+		if book.Name == "trial" { // no task of the demo: the trial bout of contender check, tried there
+			continue
+		}
 		file := filepath.Join(dir, "tasks", book.Name+".md")
 		source, err := os.ReadFile(file)
 		require.NoError(t, err)
