@@ -12,6 +12,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	acp "github.com/coder/acp-go-sdk"
@@ -33,6 +34,7 @@ type session struct {
 	gone    *ended
 	stdin   *os.File
 	stdout  *os.File
+	deaf    atomic.Bool // it reads no more
 	conn    *acp.Connection
 	gate    *gate
 	id      acp.SessionId
@@ -171,9 +173,7 @@ func (s *session) HandOver(ctx context.Context, h HandOver) (Ended, error) {
 // afterError looks at what an answer that is an error leaves behind: a tool whose
 // connection is gone cannot be talked to any more, and ends.
 func (s *session) afterError(out *Ended) {
-	select {
-	case <-s.conn.Done():
-	default:
+	if !s.hungUp() {
 		return
 	}
 	var e ended
@@ -315,7 +315,7 @@ func (s *session) start(ctx context.Context, h *HandOver) error {
 		s.exit <- ended{res, err}
 	}()
 	s.gate = newGate(outR)
-	s.conn = acp.NewConnection(s.serve, inW, s.gate)
+	s.conn = acp.NewConnection(s.serve, &mouth{to: inW, closed: &s.deaf}, s.gate)
 	s.conn.SetLogger(slog.New(slog.DiscardHandler)) // it would log whole messages of the tool
 	return nil
 }
@@ -408,13 +408,36 @@ func (s *session) choose(ctx context.Context, made acp.NewSessionResponse, want 
 	return &MissingError{fmt.Sprintf("the tool does not offer the model %s; it offers %s", want, strings.Join(names, ", "))}
 }
 
+// mouth writes to a tool, and notes when the tool does not listen any more: the
+// connection makes of that an answer which the tool never gave.
+type mouth struct {
+	to     io.Writer
+	closed *atomic.Bool
+}
+
+func (m *mouth) Write(p []byte) (int, error) {
+	n, err := m.to.Write(p)
+	if err != nil {
+		m.closed.Store(true)
+	}
+	return n, err
+}
+
+// hungUp tells whether the connection is gone, on either side.
+func (s *session) hungUp() bool {
+	select {
+	case <-s.conn.Done():
+		return true
+	default:
+		return s.deaf.Load()
+	}
+}
+
 // refused tells an answer that is an error from a connection that broke.
 func (s *session) refused(what string, err error) error {
 	var answer *acp.RequestError
-	select {
-	case <-s.conn.Done():
+	if s.hungUp() {
 		return err
-	default:
 	}
 	if !errors.As(err, &answer) || answer.Code == -32603 && strings.Contains(answer.Error(), "peer disconnected") {
 		return err
