@@ -1,0 +1,551 @@
+package patch
+
+import (
+	"bytes"
+	"cmp"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+
+	"agonometer/internal/core/lex"
+)
+
+// What may be lost in a line, by how it reads.
+var lossKinds = []struct {
+	kind    string
+	pattern *regexp.Regexp
+	why     string
+}{
+	{"error-handler", regexp.MustCompile(`\b(catch|except|rescue)\b|\berr\s*!=\s*nil\b|\.catch\(|\brecover\(\)|\bon_?[eE]rror\b|\bif let Err\(|=> Err\(|\bErr\(\w+\)\s*=>|\|\|\s*(exit|die|return|fail)\b|\bset -e\b`), "an error is not handled any more"},
+	{"guard", regexp.MustCompile(`^\s*(\}\s*else\s+)?(if|unless|guard)\b.*\b(return|throw|raise|panic|exit|continue|break|abort|fail)\b|^\s*(assert|require|check|ensure|precondition|Preconditions)\w*\s*[.(]|\b(raise|return|throw|exit|next)\b.*\b(if|unless)\b`), "a check is gone"},
+	{"log", regexp.MustCompile(`(?i)\b(log|logger|logging|slog|klog|glog|zap|logr)\w*\.\w*(debug|info|warn|warning|error|fatal|trace|print|printf|println|log)\w*\(|\b(metrics?|counter|histogram|gauge|stats|statsd)\w*\.\w*(inc|add|observe|count|record|set|timing|gauge|increment|measure)\w*\(|\b(debug|info|warn|error|trace)!\(`), "a line that logs or counts is gone"},
+}
+
+// guarded joins a condition with the line below it, where the early end stands in most styles.
+func guarded(t *text, n int) string {
+	line := strings.TrimRight(string(t.Line(n)), " \t")
+	if s := strings.TrimSpace(line); (strings.HasPrefix(s, "if") || strings.HasPrefix(s, "} else if") || strings.HasPrefix(s, "guard")) && n+1 <= t.Lines() && (strings.HasSuffix(line, "{") || strings.HasSuffix(line, ":") || strings.HasSuffix(line, ")") || strings.HasSuffix(line, "then")) {
+		next := strings.TrimSpace(string(t.Line(n + 1)))
+		for _, word := range []string{"return", "throw", "raise", "panic", "exit", "continue", "break", "abort", "fail"} {
+			if strings.HasPrefix(next, word) {
+				return line + " " + word
+			}
+		}
+		return line
+	}
+	return line
+}
+
+// holds is a line with something that can be lost.
+type holds struct {
+	c    *change
+	line int
+	text string
+	in   string // the function around it
+}
+
+// inventory lists the lines of one kind on a side, outside functions that are gone (or new).
+func (w *work) inventory(side Side, pattern *regexp.Regexp, leave map[string]bool) []holds {
+	var out []holds
+	for _, c := range w.files {
+		t := c.after
+		if side == Before {
+			t = c.before
+		}
+		if t == nil || c.class != ClassCode {
+			continue
+		}
+		around := make([]string, t.Lines()+2)
+		for _, d := range t.decls {
+			if d.Kind == lex.Function || d.Kind == lex.Case {
+				for n := d.Line; n <= min(d.End, t.Lines()); n++ {
+					around[n] = d.Full()
+				}
+			}
+		}
+		code := codeOnly(t)
+		for n := 1; n <= t.Lines(); n++ {
+			if t.kinds[n-1] != lex.Code || leave[around[n]] && around[n] != "" {
+				continue
+			}
+			if len(code[n]) > 2000 {
+				continue
+			}
+			line := code[n]
+			if pattern == lossKinds[1].pattern {
+				line = code[n] + strings.TrimPrefix(guarded(t, n), strings.TrimRight(string(t.Line(n)), " \t"))
+			}
+			if pattern.MatchString(line) {
+				out = append(out, holds{c, n, squeezed([]byte(line)), around[n]})
+			}
+		}
+	}
+	return out
+}
+
+// codeOnly are the lines of a text without comments and with empty literals; index 1 is line 1.
+func codeOnly(t *text) []string {
+	out := make([]string, t.Lines()+2)
+	src := slices.Clone(t.Src)
+	for _, k := range t.Tokens {
+		if k.Kind == lex.Comment || k.Kind == lex.String {
+			for i := k.Start; i < k.End; i++ {
+				if src[i] != '\n' && (k.Kind == lex.Comment || i > k.Start && i < k.End-1) {
+					src[i] = ' '
+				}
+			}
+		}
+	}
+	for i, line := range bytes.Split(src, []byte{'\n'}) {
+		if i+1 < len(out) {
+			out[i+1] = string(line)
+		}
+	}
+	return out
+}
+
+// losses are things that went away although nobody asked for it, net of what was moved.
+func (w *work) losses() {
+	type named struct {
+		c *change
+		d lex.Decl
+	}
+	list := func(side Side) (out []named) {
+		for _, c := range w.files {
+			t := c.after
+			if side == Before {
+				t = c.before
+			}
+			if t == nil || c.class != ClassCode {
+				continue
+			}
+			for _, d := range t.decls {
+				if d.Name != "" && d.Kind != lex.Extension {
+					out = append(out, named{c, d})
+				}
+			}
+		}
+		return out
+	}
+	before, after := list(Before), list(After)
+	has := map[string]bool{}
+	for _, n := range after {
+		has[n.d.Full()] = true
+	}
+	had := map[string]bool{}
+	for _, n := range before {
+		had[n.d.Full()] = true
+	}
+	// A function that is gone while one much like it is new was renamed.
+	renamed, gone, fresh := map[string]string{}, map[string]bool{}, map[string]bool{}
+	taken := map[string]bool{}
+	for _, n := range after {
+		if n.d.Kind == lex.Function && !had[n.d.Full()] {
+			fresh[n.d.Full()] = true
+		}
+	}
+	for _, n := range before {
+		if n.d.Kind != lex.Function || has[n.d.Full()] {
+			continue
+		}
+		gone[n.d.Full()] = true
+		mine := bodyOf(n.c.before, n.d)
+		for _, other := range after {
+			if fresh[other.d.Full()] && !taken[other.d.Full()] && likeness(mine, bodyOf(other.c.after, other.d)) >= 0.6 {
+				renamed[n.d.Full()] = other.d.Full()
+				taken[other.d.Full()] = true
+				break
+			}
+		}
+	}
+	functions, names := 0, 0
+	for _, n := range before {
+		full := n.d.Full()
+		if has[full] || w.asked.name(full) || n.c.Status == Deleted && w.deletedByReference(n.c.Path) {
+			continue
+		}
+		if n.d.Kind == lex.Value && !n.d.Exported || n.d.Kind == lex.Type && !n.d.Exported {
+			continue
+		}
+		place := Place{Side: Before, Path: cmp.Or(n.c.OldPath, n.c.Path), Line: n.d.Line, End: n.d.End}
+		switch {
+		case n.d.Exported:
+			why := "a name that others may use is gone"
+			if to := renamed[full]; to != "" {
+				why += "; it seems to be called " + to + " now"
+			}
+			w.found(Finding{Measure: "losses", Kind: "exported-name", Place: place, Text: full, Why: why})
+			names++
+		case n.d.Kind == lex.Function && renamed[full] == "" && !w.calledNoMore(full, n.d.Name):
+			w.found(Finding{Measure: "losses", Kind: "function", Place: place, Text: full, Why: "a whole function is gone"})
+			functions++
+		}
+	}
+	for _, kind := range lossKinds {
+		left := w.inventory(Before, kind.pattern, gone)
+		right := w.inventory(After, kind.pattern, nil)
+		count := map[string]int{}
+		for _, h := range right {
+			count[h.text]++
+		}
+		var missing []holds
+		for _, h := range left {
+			if count[h.text] > 0 {
+				count[h.text]--
+				continue
+			}
+			missing = append(missing, h)
+		}
+		// What came new in the place of what went is no loss: first in the same function, then anywhere.
+		spare := map[string]int{}
+		total := 0
+		for _, h := range right {
+			if count[h.text] > 0 {
+				count[h.text]--
+				spare[h.c.Path+"\x00"+h.in]++
+				total++
+			}
+		}
+		var lost []holds
+		for _, h := range missing {
+			if key := h.c.Path + "\x00" + h.in; spare[key] > 0 {
+				spare[key]--
+				total--
+				continue
+			}
+			lost = append(lost, h)
+		}
+		for _, h := range lost[min(max(total, 0), len(lost)):] {
+			if !h.c.before.touched[h.line] || h.c.before.moved[h.line] || w.asked.removes(squeezed(h.c.before.Line(h.line))) {
+				continue
+			}
+			w.at("losses", kind.kind, h.c, Before, h.line, kind.why)
+		}
+	}
+	w.unused()
+	w.figure("losses", w.count("losses")-w.count("losses", "unused"))
+	w.figure("unused", w.count("losses", "unused"))
+}
+
+// calledNoMore tells whether a lost function that nobody may use from outside was called
+// in the changed files before and is not now: its work went elsewhere.
+func (w *work) calledNoMore(full, name string) bool {
+	before, after := 0, 0
+	for _, c := range w.files {
+		before += mentions(c.before, name)
+		after += mentions(c.after, name)
+	}
+	return before > 1 && after == 0
+}
+
+func mentions(t *text, name string) int {
+	n := 0
+	if t == nil {
+		return 0
+	}
+	for _, k := range t.Tokens {
+		switch k.Kind {
+		case lex.Word:
+			if int(k.End-k.Start) == len(name) && string(t.Of(k)) == name {
+				n++
+			}
+		case lex.String:
+			if bytes.Contains(t.Of(k), []byte(name)) {
+				n++
+			}
+		}
+	}
+	return n
+}
+
+func (w *work) deletedByReference(name string) bool {
+	for _, files := range w.asked.refs {
+		if slices.ContainsFunc(files, func(c *change) bool { return c.Path == name && c.Status == Deleted }) {
+			return true
+		}
+	}
+	return false
+}
+
+// bodyOf are the runs of four tokens of a declaration's body, counted.
+func bodyOf(t *text, d lex.Decl) map[[shingle]string]int {
+	out := map[[shingle]string]int{}
+	var window [shingle]string
+	n := 0
+	for _, k := range t.Tokens[d.Body:d.To] {
+		if k.Kind == lex.Comment {
+			continue
+		}
+		copy(window[:], window[1:])
+		window[shingle-1] = string(t.Of(k))
+		if n++; n >= shingle {
+			out[window]++
+		}
+	}
+	return out
+}
+
+var entryPoint = regexp.MustCompile(`^(main|init|setup|teardown|setUp|tearDown|constructor|run|handler|default|_|__\w+__|[a-z_]*test\w*|Test\w*)$`)
+
+// unused are functions that the change adds, that no other package may use, and that no
+// changed file names again. Files that were not changed cannot know them.
+func (w *work) unused() {
+	had := map[string]bool{}
+	for _, c := range w.files {
+		if c.before != nil {
+			for _, d := range c.before.decls {
+				had[d.Name] = true
+			}
+		}
+	}
+	seen := map[string]int{} // how often each name stands in the changed files
+	var texts [][]byte
+	for _, c := range w.files {
+		if c.after == nil {
+			continue
+		}
+		for _, k := range c.after.Tokens {
+			switch k.Kind {
+			case lex.Word:
+				seen[string(c.after.Of(k))]++
+			case lex.String:
+				texts = append(texts, c.after.Of(k))
+			}
+		}
+	}
+	for _, c := range w.files {
+		if c.after == nil || c.class != ClassCode || c.lang.Blocks == lex.NoBlocks {
+			continue
+		}
+		for i, d := range c.after.decls {
+			if d.Kind != lex.Function || d.Exported || d.Owner != "" || had[d.Name] || !c.after.touched[d.Line] || c.after.moved[d.Line] || entryPoint.MatchString(d.Name) || seen[d.Name] != 1 || w.asked.words[d.Name] {
+				continue
+			}
+			if c.lang.Name == "Shell" || c.lang.Name == "C" && c.before == nil || inside(c.after.decls, i) || c.after.decorated(d) {
+				continue
+			}
+			if slices.ContainsFunc(texts, func(s []byte) bool { return bytes.Contains(s, []byte(d.Name)) }) {
+				continue
+			}
+			w.found(Finding{Measure: "losses", Kind: "unused", Place: Place{Side: After, Path: c.Path, Line: d.Line, End: d.End}, Text: d.Name, Why: "added, and nothing in the change uses it"})
+		}
+	}
+}
+
+// inside tells whether a declaration lies within another.
+func inside(all []lex.Decl, i int) bool {
+	for j := range all[:i] {
+		if all[j].To > all[i].From && all[j].Kind != lex.Value {
+			return true
+		}
+	}
+	return false
+}
+
+// decorated tells whether the line above a declaration is an annotation: something calls it by that.
+func (t *text) decorated(d lex.Decl) bool {
+	above := bytes.TrimSpace(t.Line(d.Line - 1))
+	return bytes.HasPrefix(above, []byte("@")) || bytes.HasPrefix(above, []byte("#[")) || bytes.HasPrefix(above, []byte("//go:")) || bytes.HasPrefix(above, []byte("//export"))
+}
+
+var (
+	assertion = regexp.MustCompile(`^(assert\w*|require\w*|expect\w*|should\w*|must\w*|Equal\w*|NotEqual\w*|Error\w*|Errorf|Fatal|Fatalf|Fail|ASSERT_\w+|EXPECT_\w+|CHECK\w*|deepEqual|strictEqual|deepStrictEqual|rejects|throws)$`)
+	loose     = regexp.MustCompile(`^(NotNil|NotEmpty|NotZero|Contains|Subset|True|assertTrue|assertIsNotNone|assertIn|assertNotNull|toBeDefined|toBeTruthy|toBeFalsy|toContain|toMatch|ok|Ok|be_truthy|be_present|include)$`)
+	strict    = regexp.MustCompile(`^(Equal|Equalf|JSONEq|Len|EqualError|ErrorIs|assertEqual|assertEquals|assertListEqual|toBe|toEqual|toStrictEqual|toHaveLength|strictEqual|deepEqual|deepStrictEqual|eq|eql|assert_eq|assertSame|assertArrayEquals|ASSERT_EQ|EXPECT_EQ)$`)
+	skipWords = regexp.MustCompile(`^(Skip|Skipf|SkipNow|skip|skipTest|skipIf|pending|xit|xtest|todo|ignore|Ignore|Disabled|only)$`)
+)
+
+// caseOf is a test with what counts in it.
+type caseOf struct {
+	c       *change
+	t       *text
+	d       lex.Decl
+	asserts int
+	strict  int
+	loose   int
+	skips   int
+}
+
+func (w *work) cases(side Side) map[string]*caseOf {
+	out := map[string]*caseOf{}
+	for _, c := range w.files {
+		t, name := c.after, c.Path
+		if side == Before {
+			t, name = c.before, cmp.Or(c.OldPath, c.Path)
+		}
+		if t == nil || c.class != ClassTest && !hasCases(t) {
+			continue
+		}
+		for _, d := range t.decls {
+			if d.Kind != lex.Case {
+				continue
+			}
+			one := &caseOf{c: c, t: t, d: d}
+			for i := d.From; i < d.To; i++ {
+				word := t.Word(i)
+				switch {
+				case word == "":
+					if t.Lang.Name == "Rust" && t.Is(i, "!") {
+						continue
+					}
+				case assertion.MatchString(word) && (t.Is(i+1, "(") || t.Is(i+1, ".") || t.Is(i+1, "!") || t.Lang.Name == "Python" || t.Lang.Name == "Ruby"):
+					one.asserts++
+				}
+				if strict.MatchString(word) {
+					one.strict++
+				}
+				if loose.MatchString(word) {
+					one.loose++
+				}
+				if i > d.From && skipWords.MatchString(word) && (t.Is(i+1, "(") || t.Lang.Name == "Ruby") {
+					one.skips++
+				}
+			}
+			if d.Skipped {
+				one.skips++
+			}
+			key := name + "\x00" + d.Full()
+			for n := 2; out[key] != nil; n++ {
+				key = fmt.Sprintf("%s\x00%s\x00%d", name, d.Full(), n)
+			}
+			out[key] = one
+		}
+	}
+	return out
+}
+
+func hasCases(t *text) bool {
+	return slices.ContainsFunc(t.decls, func(d lex.Decl) bool { return d.Kind == lex.Case })
+}
+
+// tests are cases that were added, removed, changed, skipped or weakened, and what of
+// the change the tests execute.
+func (w *work) tests() {
+	before, after := w.cases(Before), w.cases(After)
+	note := func(kind string, c *caseOf, side Side, why string) {
+		name := c.c.Path
+		if side == Before {
+			name = cmp.Or(c.c.OldPath, c.c.Path)
+		}
+		w.found(Finding{Measure: "tests", Kind: kind, Place: Place{Side: side, Path: name, Line: c.d.Line, End: c.d.End}, Text: c.d.Full(), Why: why})
+	}
+	rename := func(key string) string { // the key that a file had before
+		name, rest, _ := strings.Cut(key, "\x00")
+		for _, c := range w.files {
+			if c.Path == name && c.OldPath != "" {
+				return c.OldPath + "\x00" + rest
+			}
+		}
+		return key
+	}
+	// A case that is gone while one much like it is new was renamed or moved.
+	var lone []*caseOf
+	matched := map[string]*caseOf{}
+	for _, key := range sortedKeys(after) {
+		if was := before[rename(key)]; was != nil {
+			matched[rename(key)] = after[key]
+			continue
+		}
+		lone = append(lone, after[key])
+	}
+	changed := 0
+	for _, key := range sortedKeys(before) {
+		was := before[key]
+		now := matched[key]
+		if now == nil {
+			mine := bodyOf(was.t, was.d)
+			for i, other := range lone {
+				if other != nil && (likeness(mine, bodyOf(other.t, other.d)) >= 0.6 || other.d.Full() == was.d.Full()) {
+					now, lone[i] = other, nil
+					break
+				}
+			}
+		}
+		if now == nil {
+			if !w.asked.name(was.d.Full()) {
+				note("removed", was, Before, "a test is gone")
+			}
+			continue
+		}
+		if likeness(bodyOf(was.t, was.d), bodyOf(now.t, now.d)) < 1 || was.skips != now.skips {
+			changed++
+		}
+		switch {
+		case now.skips > was.skips:
+			note("skipped", now, After, "a test is left out now")
+		case now.asserts < was.asserts:
+			note("weakened", now, After, fmt.Sprintf("it had %d assertions and has %d", was.asserts, now.asserts))
+		case now.strict < was.strict && now.loose > was.loose && now.asserts <= was.asserts:
+			note("weakened", now, After, "an assertion of equality became a looser one")
+		}
+	}
+	for _, one := range lone {
+		if one != nil {
+			kind, why := "added", "a new test"
+			if one.skips > 0 {
+				kind, why = "skipped", "a new test that is left out"
+			}
+			note(kind, one, After, why)
+		}
+	}
+	w.figure("tests_added", w.count("tests", "added"))
+	w.figure("tests_removed", w.count("tests", "removed"))
+	w.figure("tests_changed", float64(changed))
+	w.figure("tests_skipped", w.count("tests", "skipped"))
+	w.figure("tests_weakened", w.count("tests", "weakened"))
+	w.coverage()
+}
+
+// coverage is the share of added and changed lines of code that the tests execute.
+func (w *work) coverage() {
+	if w.in.Covered == nil {
+		w.absent("covered_share", "no check of the task writes which lines were executed")
+		return
+	}
+	known, hit := 0, 0
+	for _, c := range w.files {
+		if c.after == nil || c.class != ClassCode {
+			continue
+		}
+		lines := w.in.Covered.Lines(c.Path)
+		if lines == nil {
+			continue
+		}
+		first := 0
+		flush := func(end int) {
+			if first > 0 {
+				f := Finding{Measure: "tests", Kind: "not-executed", Place: Place{Side: After, Path: c.Path, Line: first}, Text: string(c.after.Line(first)), Why: "no test of the project executes it"}
+				if end > first {
+					f.End = end
+				}
+				w.found(f)
+			}
+			first = 0
+		}
+		last := 0
+		for n := 1; n <= c.after.Lines(); n++ {
+			count, there := lines[n]
+			if !there || !c.after.touched[n] || c.after.moved[n] || c.after.kinds[n-1] != lex.Code {
+				continue
+			}
+			known++
+			if count > 0 {
+				hit++
+				flush(last)
+				continue
+			}
+			if first == 0 || n > last+1 {
+				flush(last)
+				first = n
+			}
+			last = n
+		}
+		flush(last)
+	}
+	if known == 0 {
+		w.absent("covered_share", "no changed line of code is one that the tests' coverage knows")
+		return
+	}
+	w.figure("covered_share", float64(hit)/float64(known))
+}

@@ -1,0 +1,488 @@
+package patch
+
+import (
+	"bytes"
+	"cmp"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"agonometer/internal/core/lex"
+)
+
+// MeasuresVersion changes whenever a measure counts otherwise than before. Figures
+// of different versions are not compared.
+const MeasuresVersion = 1
+
+// Side is a tree: before or after the change.
+type Side string
+
+const (
+	Before Side = "before"
+	After  Side = "after"
+)
+
+// Place is a stretch of lines in a file, Line to End, from 1; 0 for a file as a whole.
+type Place struct {
+	Side Side   `json:"side"`
+	Path string `json:"path"`
+	Line int    `json:"line,omitempty"`
+	End  int    `json:"end,omitempty"`
+}
+
+// Finding is one piece of evidence.
+type Finding struct {
+	// ID stays the same while the finding does, wherever its line moves: it is made
+	// of measure, kind, path and text.
+	ID      string `json:"id"`
+	Measure string `json:"measure"`
+	Kind    string `json:"kind"`
+	Place
+	// Text is the line, or the name, that was found; cut after 200 bytes.
+	Text string `json:"text,omitempty"`
+	// Why says in words what is the matter.
+	Why string `json:"why"`
+	// Other is a second place, such as where a repeated block stands already.
+	Other *Place `json:"other,omitempty"`
+}
+
+// Figure is one value of a measure.
+type Figure struct {
+	Name string `json:"name"`
+	// Value is absent where it cannot be told; Why says then why not.
+	Value *float64 `json:"value"`
+	Why   string   `json:"why,omitempty"`
+}
+
+// Measures are all that is worked out from a change.
+type Measures struct {
+	Version  int       `json:"version"`
+	Figures  []Figure  `json:"figures"`
+	Findings []Finding `json:"findings"`
+	// Notes say what could not be seen in this change.
+	Notes []string `json:"notes"`
+	// Off are measures that the task switches off.
+	Off []string `json:"off,omitempty"`
+}
+
+// Figure is the value of a figure, and whether there is one.
+func (m *Measures) Figure(name string) (float64, bool) {
+	for _, f := range m.Figures {
+		if f.Name == name && f.Value != nil {
+			return *f.Value, true
+		}
+	}
+	return 0, false
+}
+
+// Input is what a change is measured from.
+type Input struct {
+	// Diff is the change as git prints it, with renames found.
+	Diff []byte
+	// Read gives the content of a file that the diff names, nil where there is none.
+	Read func(side Side, path string) []byte
+	// Start lists the files of the start; nil where they are not known.
+	Start []string
+	// Scope are patterns of files that may be touched, Never of those that may not.
+	Scope, Never []string
+	// IsTest tells test files.
+	IsTest func(path string) bool
+	// Brief is what was asked for, as text.
+	Brief string
+	// References are known good changes; the nearest counts.
+	References []Reference
+	// Earlier are files that earlier rounds had changed.
+	Earlier []string
+	// Covered is which lines the project's tests, with the contender's own, executed;
+	// nil where no check writes it.
+	Covered Coverage
+	// Start and result findings of linters; nil where no check writes them.
+	Lint *Lint
+	// Index are the repeated stretches of the start repository; nil leaves repetition in it out.
+	Index *Index
+	// Off are measures that are not wanted.
+	Off []string
+}
+
+// Reference is a known good change with what it leads to.
+type Reference struct {
+	Diff []byte
+	Read func(side Side, path string) []byte
+}
+
+// Class is what a file is for.
+type Class string
+
+const (
+	ClassCode      Class = "code"
+	ClassTest      Class = "test"
+	ClassDocs      Class = "docs"
+	ClassData      Class = "data"
+	ClassGenerated Class = "generated"
+)
+
+// text is one side of a changed file.
+type text struct {
+	*lex.Text
+	kinds []lex.LineKind
+	decls []lex.Decl
+	// touched are the lines that the change removes or adds, by number.
+	touched map[int]bool
+	// moved are those of them that stand in the other tree elsewhere.
+	moved map[int]bool
+}
+
+// change is one changed file with both sides; a side is nil where there is no text.
+type change struct {
+	File
+	lang          *lex.Language
+	class         Class
+	before, after *text
+}
+
+// work is one measuring.
+type work struct {
+	in    *Input
+	files []*change
+	out   *Measures
+	off   map[string]bool
+	asked asked
+}
+
+// Measure works out every measure of a change. It errs only where the diff cannot be read.
+func MeasureEdits(in *Input) (*Measures, error) {
+	w := &work{in: in, out: &Measures{Version: MeasuresVersion, Figures: []Figure{}, Findings: []Finding{}, Notes: []string{}, Off: in.Off}, off: map[string]bool{}}
+	for _, o := range in.Off {
+		w.off[o] = true
+	}
+	var err error
+	if w.files, err = read(in.Diff, in.Read, in.IsTest); err != nil {
+		return nil, err
+	}
+	for _, f := range w.files {
+		if f.Cut > 0 || f.before != nil && len(f.before.Src) == lex.MaxBytes || f.after != nil && len(f.after.Src) == lex.MaxBytes {
+			w.note("%s is longer than %d MiB; the rest was not looked at", f.Path, lex.MaxBytes>>20)
+		}
+	}
+	w.asked = w.whatWasAsked()
+	w.findMoves(w.files)
+	for _, m := range []struct {
+		name string
+		run  func()
+	}{
+		{"footprint", w.footprint}, {"strays", w.strays}, {"noise", w.noise}, {"leftovers", w.leftovers}, {"losses", w.losses}, {"tests", w.tests},
+		{"repetition", w.repetition}, {"fit", w.fit}, {"docs", w.docs}, {"nearness", w.nearness},
+	} {
+		if !w.off[m.name] {
+			m.run()
+		}
+	}
+	slices.SortStableFunc(w.out.Findings, func(a, b Finding) int {
+		return cmp.Or(cmp.Compare(slices.Index(MeasureNames, a.Measure), slices.Index(MeasureNames, b.Measure)), cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.Path, b.Path), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Text, b.Text))
+	})
+	seen := map[string]int{}
+	for i := range w.out.Findings {
+		f := &w.out.Findings[i]
+		sum := sha256.Sum256([]byte(strings.Join([]string{f.Measure, f.Kind, f.Path, f.Text}, "\x00")))
+		f.ID = hex.EncodeToString(sum[:6])
+		if n := seen[f.ID]; n > 0 { // the same line several times
+			seen[f.ID]++
+			f.ID += fmt.Sprintf("-%d", n+1)
+			continue
+		}
+		seen[f.ID] = 1
+	}
+	return w.out, nil
+}
+
+// MeasureNames are the measures in their order.
+var MeasureNames = []string{"footprint", "strays", "noise", "leftovers", "losses", "tests", "repetition", "fit", "docs", "nearness", "claims"}
+
+// read parses a diff and takes the texts of its files apart.
+func read(diff []byte, content func(Side, string) []byte, isTest func(string) bool) ([]*change, error) {
+	files, err := Parse(diff, 0)
+	if err != nil {
+		return nil, err
+	}
+	slices.SortFunc(files, func(a, b File) int { return cmp.Or(cmp.Compare(a.Path, b.Path), cmp.Compare(a.OldPath, b.OldPath)) })
+	var out []*change
+	for _, f := range files {
+		c := &change{File: f}
+		var before, after []byte
+		if !f.Binary && f.link() == "" {
+			if f.Status != Added {
+				before = content(Before, cmp.Or(f.OldPath, f.Path))
+			}
+			if f.Status != Deleted {
+				after = content(After, f.Path)
+			}
+		}
+		c.lang = lex.Of(f.Path, after)
+		if c.lang == lex.Plain {
+			c.lang = lex.Of(f.Path, before)
+		}
+		c.class = classOf(f.Path, c.lang, cmp.Or(string(after[:min(len(after), 2000)]), string(before[:min(len(before), 2000)])), isTest)
+		if c.lang.Name == "C" && bytes.Contains(after, []byte("\nclass ")) {
+			c.lang = lex.Named("C++")
+		}
+		lines := func(kind LineKind) map[int]bool {
+			n := map[int]bool{}
+			for _, h := range f.Hunks {
+				for _, l := range h.Lines {
+					if l.Kind == kind && kind == LineAdded {
+						n[int(l.New)] = true
+					} else if l.Kind == kind {
+						n[int(l.Old)] = true
+					}
+				}
+			}
+			return n
+		}
+		if before != nil && isText(before) {
+			c.before = textOf(c.lang, before, lines(LineRemoved))
+		}
+		if after != nil && isText(after) {
+			c.after = textOf(c.lang, after, lines(LineAdded))
+		}
+		out = append(out, c)
+	}
+	return out, nil
+}
+
+// link tells that a file is a symbolic link or a submodule, and which.
+func (f *File) link() string {
+	mode := cmp.Or(f.NewMode, f.OldMode)
+	switch {
+	case strings.HasPrefix(mode, "120"):
+		return "link"
+	case strings.HasPrefix(mode, "160"):
+		return "submodule"
+	}
+	return ""
+}
+
+func isText(src []byte) bool { return bytes.IndexByte(src[:min(len(src), 8000)], 0) < 0 }
+
+func textOf(lang *lex.Language, src []byte, touched map[int]bool) *text {
+	t := &text{Text: lex.New(lang, src), touched: touched, moved: map[int]bool{}}
+	t.kinds, t.decls = t.Kinds(), t.Outline()
+	return t
+}
+
+var generatedNames = []string{"package-lock.json", "yarn.lock", "pnpm-lock.yaml", "go.sum", "Cargo.lock", "poetry.lock", "Pipfile.lock", "uv.lock", "Gemfile.lock", "composer.lock"}
+
+// classOf tells what a file is for, by its path, language and beginning.
+func classOf(name string, lang *lex.Language, begin string, isTest func(string) bool) Class {
+	base := path.Base(name)
+	in := func(folders ...string) bool {
+		return slices.ContainsFunc(folders, func(f string) bool { return strings.Contains("/"+name, "/"+f+"/") })
+	}
+	lower := strings.ToLower(begin[:min(len(begin), 600)])
+	switch {
+	case slices.Contains(generatedNames, base), in("vendor", "node_modules", "third_party", "bower_components"), strings.Contains(base, ".min."), strings.HasSuffix(base, ".pb.go"),
+		strings.Contains(lower, "code generated"), strings.Contains(lower, "@generated"), strings.Contains(lower, "automatically generated"), strings.Contains(lower, "do not edit"):
+		return ClassGenerated
+	case isTest != nil && isTest(name):
+		return ClassTest
+	case lang.Prose, in("docs", "doc"):
+		return ClassDocs
+	case lang.Data, lang == lex.Plain && !strings.HasPrefix(begin, "#!"):
+		return ClassData
+	}
+	return ClassCode
+}
+
+func (w *work) note(format string, args ...any) {
+	w.out.Notes = append(w.out.Notes, fmt.Sprintf(format, args...))
+}
+
+func (w *work) figure(name string, value float64) {
+	w.out.Figures = append(w.out.Figures, Figure{Name: name, Value: &value})
+}
+
+func (w *work) absent(name, why string) {
+	w.out.Figures = append(w.out.Figures, Figure{Name: name, Why: why})
+}
+
+const (
+	maxFindingText = 200
+	maxFindings    = 2000
+)
+
+// found notes a finding; the text is that of its line where none is given.
+func (w *work) found(f Finding) {
+	if len(w.out.Findings) == maxFindings {
+		w.note("there are more than %d findings; the others are left out", maxFindings)
+	}
+	if len(w.out.Findings) >= maxFindings {
+		return
+	}
+	f.Text = strings.ToValidUTF8(strings.TrimSpace(f.Text), "�")
+	if len(f.Text) > maxFindingText {
+		f.Text = strings.ToValidUTF8(f.Text[:maxFindingText], "") + "…"
+	}
+	w.out.Findings = append(w.out.Findings, f)
+}
+
+// at notes a finding in a line of a file's side.
+func (w *work) at(measure, kind string, c *change, side Side, line int, why string) {
+	t, name := c.after, c.Path
+	if side == Before {
+		t, name = c.before, cmp.Or(c.OldPath, c.Path)
+	}
+	w.found(Finding{Measure: measure, Kind: kind, Place: Place{Side: side, Path: name, Line: line}, Text: string(t.Line(line)), Why: why})
+}
+
+// count is how many findings there are of a measure, of one of the kinds (none: all).
+func (w *work) count(measure string, kinds ...string) float64 {
+	n := 0
+	for _, f := range w.out.Findings {
+		if f.Measure == measure && (len(kinds) == 0 || slices.Contains(kinds, f.Kind)) {
+			n++
+		}
+	}
+	return float64(n)
+}
+
+// squeezed is a line without space at its ends and with single spaces in it.
+func squeezed(line []byte) string { return string(bytes.Join(bytes.Fields(line), []byte{' '})) }
+
+// weight is how many letters and digits a line holds: what says something.
+func weight(s string) int {
+	n := 0
+	for i := range len(s) {
+		if c := s[i]; c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c >= 0x80 {
+			n++
+		}
+	}
+	return n
+}
+
+const (
+	minMoved       = 3 // lines
+	minMovedWeight = 24
+)
+
+type spot struct {
+	t    *text
+	line int
+}
+
+// findMoves marks removed stretches of at least three lines that were added elsewhere.
+func (w *work) findMoves(files []*change) {
+	// The removed lines in their order, blank ones left out.
+	var removed []spot
+	var texts []string
+	where := map[string][]int{}
+	for _, c := range files {
+		if c.before == nil || c.Binary {
+			continue
+		}
+		for n := 1; n <= c.before.Lines(); n++ {
+			if s := squeezed(c.before.Line(n)); c.before.touched[n] && s != "" {
+				where[s] = append(where[s], len(removed))
+				removed, texts = append(removed, spot{c.before, n}), append(texts, s)
+			}
+		}
+	}
+	used := make([]bool, len(removed))
+	for _, c := range files {
+		if c.after == nil {
+			continue
+		}
+		var lines []int
+		var added []string
+		for n := 1; n <= c.after.Lines(); n++ {
+			if s := squeezed(c.after.Line(n)); c.after.touched[n] && s != "" {
+				lines, added = append(lines, n), append(added, s)
+			}
+		}
+		for i := 0; i < len(added); {
+			best, at := 0, 0
+			for _, r := range where[added[i]][:min(len(where[added[i]]), 50)] {
+				n, letters := 0, 0
+				for i+n < len(added) && r+n < len(removed) && !used[r+n] && texts[r+n] == added[i+n] && (n == 0 || removed[r+n].t == removed[r].t) {
+					letters += weight(added[i+n])
+					n++
+				}
+				if n >= minMoved && letters >= minMovedWeight && n > best {
+					best, at = n, r
+				}
+			}
+			for n := range best {
+				used[at+n] = true
+				removed[at+n].t.moved[removed[at+n].line] = true
+				c.after.moved[lines[i+n]] = true
+			}
+			i += max(best, 1)
+		}
+	}
+}
+
+// asked is what of a change was asked for: names that the brief names, and what a reference does.
+type asked struct {
+	words map[string]bool
+	refs  [][]*change
+}
+
+func (w *work) whatWasAsked() asked {
+	a := asked{words: map[string]bool{}}
+	t := lex.New(lex.Plain, []byte(w.in.Brief))
+	for _, k := range t.Tokens {
+		if k.Kind == lex.Word {
+			a.words[string(t.Of(k))] = true
+		}
+	}
+	for _, r := range w.in.References {
+		files, err := read(r.Diff, r.Read, w.in.IsTest)
+		if err != nil {
+			w.note("a reference cannot be read: %v", err)
+			continue
+		}
+		a.refs = append(a.refs, files)
+	}
+	return a
+}
+
+// name tells whether a name was asked about, or a reference declares it no more.
+func (a asked) name(full string) bool {
+	short := full[strings.LastIndexByte(full, '.')+1:]
+	if a.words[short] {
+		return true
+	}
+	for _, files := range a.refs {
+		had, has := false, false
+		for _, c := range files {
+			had = had || declares(c.before, full)
+			has = has || declares(c.after, full)
+		}
+		if had && !has {
+			return true
+		}
+	}
+	return false
+}
+
+func declares(t *text, full string) bool {
+	return t != nil && slices.ContainsFunc(t.decls, func(d lex.Decl) bool { return d.Full() == full })
+}
+
+// removes tells whether a reference takes a line of this text away as well.
+func (a asked) removes(line string) bool {
+	for _, files := range a.refs {
+		for _, c := range files {
+			if c.before == nil {
+				continue
+			}
+			for n := range c.before.touched {
+				if squeezed(c.before.Line(n)) == line {
+					return true
+				}
+			}
+		}
+	}
+	return false
+}

@@ -1,0 +1,553 @@
+package patch
+
+import (
+	"bytes"
+	"cmp"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+
+	"agonometer/internal/core/lex"
+)
+
+// noise are hunks that change nothing that a program or a reader would notice.
+func (w *work) noise() {
+	lines := 0
+	for _, c := range w.files {
+		if c.OldMode != "" && c.NewMode != "" && c.OldMode != c.NewMode {
+			w.found(Finding{Measure: "noise", Kind: "mode", Place: Place{Side: After, Path: c.Path}, Text: c.OldMode + " to " + c.NewMode, Why: "the file's mode changed"})
+		}
+		if c.class == ClassGenerated || c.Status == Added || c.Status == Deleted {
+			continue
+		}
+		same := 0
+		for _, h := range c.Hunks {
+			all := runs(h)
+			if len(all) > 1 && importsOnly(slices.Concat(all...)) {
+				all = [][]Line{slices.Concat(all...)}
+			}
+			for _, run := range all {
+				if kind, why := w.emptyRun(c, run); kind != "" {
+					first := run[0]
+					f := Finding{Measure: "noise", Kind: kind, Place: Place{Side: After, Path: c.Path, Line: int(first.New), End: int(run[len(run)-1].New)}, Text: first.Text, Why: why}
+					if first.Kind == LineRemoved {
+						f.Side, f.Path, f.Line, f.End = Before, cmp.Or(c.OldPath, c.Path), int(first.Old), 0
+					}
+					if f.End <= f.Line {
+						f.End = 0
+					}
+					w.found(f)
+					lines += len(run)
+					same += len(run)
+				}
+			}
+		}
+		w.rewritten(c)
+	}
+	now := map[string]bool{}
+	for _, c := range w.files {
+		now[c.Path], now[c.OldPath] = true, true
+	}
+	for _, name := range slices.Compact(slices.Sorted(slices.Values(w.in.Earlier))) {
+		if !now[name] {
+			w.found(Finding{Measure: "noise", Kind: "undone", Place: Place{Side: After, Path: name}, Why: "an earlier round changed the file; in the end it is as it was"})
+		}
+	}
+	w.figure("noise", w.count("noise"))
+	w.figure("noise_lines", float64(lines))
+}
+
+// runs are the stretches of removed and added lines of a hunk, without context between them.
+func runs(h Hunk) [][]Line {
+	var out [][]Line
+	var run []Line
+	for _, l := range h.Lines {
+		if l.Kind != LineContext {
+			run = append(run, l)
+			continue
+		}
+		if len(run) > 0 {
+			out, run = append(out, run), nil
+		}
+	}
+	if len(run) > 0 {
+		out = append(out, run)
+	}
+	return out
+}
+
+var importLine = regexp.MustCompile(`^\s*(import\b|from\s+\S+\s+import\b|use\s|using\s|#include\b|require\b|require_relative\b|(const|let|var)\s+.*=\s*require\(|"[^"]+"\s*$|[\w.]+\s+"[^"]+"\s*$)`)
+
+// importsOnly tells whether lines remove and add the same imports, in another order.
+func importsOnly(lines []Line) bool {
+	var old, now []string
+	for _, l := range lines {
+		s := strings.TrimSpace(l.Text)
+		switch {
+		case s == "":
+		case !importLine.MatchString(l.Text):
+			return false
+		case l.Kind == LineRemoved:
+			old = append(old, s)
+		default:
+			now = append(now, s)
+		}
+	}
+	slices.Sort(old)
+	slices.Sort(now)
+	return len(old) > 0 && slices.Equal(old, now)
+}
+
+// emptyRun says what kind of noise a run of changed lines is; "" for none.
+func (w *work) emptyRun(c *change, run []Line) (kind, why string) {
+	var old, now []string
+	for _, l := range run {
+		if l.Kind == LineRemoved {
+			old = append(old, l.Text)
+		} else {
+			now = append(now, l.Text)
+		}
+	}
+	oldText, nowText := strings.Join(old, "\n"), strings.Join(now, "\n")
+	if importsOnly(run) && (oldText == nowText || strings.Join(strings.Fields(oldText), "") != strings.Join(strings.Fields(nowText), "")) {
+		return "import-order", "only the order of imports differs"
+	}
+	trimmed := func(s string) string { return strings.Join(strings.Fields(s), "") }
+	if trimmed(oldText) == trimmed(nowText) {
+		withoutEnds := func(lines []string) string {
+			var b strings.Builder
+			for _, l := range lines {
+				b.WriteString(strings.TrimSuffix(l, "\r") + "\n")
+			}
+			return b.String()
+		}
+		if len(old) == len(now) && withoutEnds(old) == withoutEnds(now) {
+			return "line-ends", "only the line ends differ"
+		}
+		indent := func(lines []string) string {
+			var b strings.Builder
+			for _, l := range lines {
+				if strings.TrimSpace(l) != "" {
+					b.WriteString(l[:len(l)-len(strings.TrimLeft(l, " \t"))] + "\n")
+				}
+			}
+			return b.String()
+		}
+		if (c.lang.Blocks == lex.Indented || c.lang.Name == "YAML" || c.lang.Name == "Make") && indent(old) != indent(now) {
+			return "", "" // here it means something
+		}
+		if w.inString(c, run) {
+			return "", ""
+		}
+		return "white-space", "only white space differs"
+	}
+	if c.class != ClassCode && c.class != ClassTest || len(old) == 0 || len(now) == 0 || c.before == nil || c.after == nil {
+		return "", ""
+	}
+	a, aComments := tokensIn(c.before, run, LineRemoved)
+	b, bComments := tokensIn(c.after, run, LineAdded)
+	if slices.Equal(a, b) {
+		if len(a) == 0 && aComments+bComments > 0 {
+			return "", "" // a comment that says something else now
+		}
+		if aComments+bComments > 0 {
+			return "comments", "only comments behind code differ"
+		}
+	}
+	if len(a) == len(b) && len(a) > 0 {
+		quoted := false
+		for i := range a {
+			if a[i] == b[i] {
+				continue
+			}
+			if unquoted(a[i]) != unquoted(b[i]) || unquoted(a[i]) == a[i] {
+				return "", ""
+			}
+			quoted = true
+		}
+		if quoted {
+			return "quotes", "only the quotes around texts differ"
+		}
+	}
+	return "", ""
+}
+
+// inString tells whether a run lies within a literal of several lines, where space counts.
+func (w *work) inString(c *change, run []Line) bool {
+	in := func(t *text, line int) bool {
+		return t != nil && slices.ContainsFunc(t.Tokens, func(k lex.Token) bool {
+			return k.Kind == lex.String && int(k.Line) <= line && t.Last(k) >= line && t.Last(k) > int(k.Line)
+		})
+	}
+	for _, l := range run {
+		if l.Kind == LineRemoved && in(c.before, int(l.Old)) || l.Kind == LineAdded && in(c.after, int(l.New)) {
+			return true
+		}
+	}
+	return false
+}
+
+// tokensIn are the tokens of a run's lines that are no comments, and how many are.
+func tokensIn(t *text, run []Line, kind LineKind) (out []string, comments int) {
+	first, last := 0, 0
+	for _, l := range run {
+		if l.Kind != kind {
+			continue
+		}
+		n := int(l.New)
+		if kind == LineRemoved {
+			n = int(l.Old)
+		}
+		if first == 0 {
+			first = n
+		}
+		last = n
+	}
+	i, _ := slices.BinarySearchFunc(t.Tokens, int32(first), func(k lex.Token, line int32) int { return cmp.Compare(k.Line, line) })
+	for ; i < len(t.Tokens) && int(t.Tokens[i].Line) <= last; i++ {
+		if t.Tokens[i].Kind == lex.Comment {
+			comments++
+			continue
+		}
+		out = append(out, string(t.Of(t.Tokens[i])))
+	}
+	return out, comments
+}
+
+func unquoted(s string) string {
+	if len(s) >= 2 && strings.ContainsRune("\"'`", rune(s[0])) && s[len(s)-1] == s[0] {
+		return s[1 : len(s)-1]
+	}
+	return s
+}
+
+// rewritten notes a file of which nearly every line was touched though most of them
+// came back.
+func (w *work) rewritten(c *change) {
+	if c.before == nil || c.after == nil {
+		return
+	}
+	total := c.before.Lines()
+	if total < 20 || len(c.before.touched)*10 < total*8 {
+		return
+	}
+	had := map[string]int{}
+	for n := 1; n <= total; n++ {
+		had[squeezed(c.before.Line(n))]++
+	}
+	kept := 0
+	for n := range c.after.touched {
+		s := squeezed(c.after.Line(n))
+		if s != "" && had[s] > 0 {
+			had[s]--
+			kept++
+		}
+	}
+	blank := had[""]
+	if kept*10 >= (total-blank)*7 {
+		w.found(Finding{Measure: "noise", Kind: "rewritten", Place: Place{Side: After, Path: c.Path}, Text: fmt.Sprintf("%d of %d lines", len(c.before.touched), total), Why: "nearly every line was touched, and most of them say the same as before"})
+	}
+}
+
+// leftovers are things that should not stay behind.
+func (w *work) leftovers() {
+	for _, c := range w.files {
+		w.unwanted(c)
+		if c.after == nil || c.class == ClassGenerated {
+			continue
+		}
+		w.placeholders(c)
+		w.conflicts(c)
+		w.keys(c)
+		if c.class != ClassDocs && c.class != ClassData {
+			w.debugging(c)
+			w.outcommented(c)
+		}
+	}
+	w.figure("leftovers", w.count("leftovers"))
+}
+
+var placeholder = regexp.MustCompile(`(?i)^\W*(\.{3}|…)?\W*((the )?(rest|remainder) (of (the |this )?(\w+ )?)?(code|file|function|class|method|implementation|module|body|component|logic|tests?|styles?|methods|functions)?\s*((is|are|stays?|remains?)\s+)?(the same|unchanged|as before|as is|omitted|here|follows|goes here|continues)|(existing|previous|other|remaining|original|same) (\w+ )?(code|methods?|functions?|logic|implementation|imports|tests|fields|properties|handlers|content|routes|styles|rules|markup)( (here|above|below|unchanged|remains?|stays|omitted|goes here|as before))*\s*(\.{3}|…)?|(your|actual|real) (\w+ )?(code|logic|implementation) (goes )?here|(code|implementation|logic) (goes|comes) here|(unchanged|same) (as|from) (before|above|the original)( code)?|omitted for brevity|no changes? (here|below|above|needed)|implement(ation)? (me|this|later|here))\W*$`)
+
+var todo = regexp.MustCompile(`\b(TODO|FIXME|XXX|HACK)\b`)
+
+// commentText is a line of a comment without its marks.
+func commentText(line []byte) []byte {
+	return bytes.TrimSpace(bytes.TrimRight(bytes.TrimLeft(bytes.TrimSpace(line), "/*#-<!{%;= \t"), "*/->}% \t"))
+}
+
+func (w *work) placeholders(c *change) {
+	marked := map[int]bool{}
+	mark := func(line int, kind, why string) {
+		if c.after.touched[line] && !marked[line] && !c.after.moved[line] {
+			marked[line] = true
+			w.at("leftovers", kind, c, After, line, why)
+		}
+	}
+	had := map[string]int{} // remarks that the file had before
+	if c.before != nil {
+		for _, k := range c.before.Tokens {
+			if k.Kind == lex.Comment {
+				had[squeezed(c.before.Of(k))]++
+			}
+		}
+	}
+	for _, k := range c.after.Tokens {
+		if k.Kind != lex.Comment || had[squeezed(c.after.Of(k))] > 0 {
+			continue
+		}
+		for n := int(k.Line); n <= c.after.Last(k); n++ {
+			if !c.after.touched[n] {
+				continue
+			}
+			line := c.after.Line(n)
+			if n == int(k.Line) {
+				line = line[min(len(line), c.after.Column(k)):]
+			}
+			body := commentText(line)
+			switch {
+			case len(body) < 200 && placeholder.Match(body):
+				mark(n, "placeholder", "a comment stands where code should be")
+			case todo.Match(body):
+				mark(n, "todo", "work that was left for later")
+			}
+		}
+	}
+	if c.class != ClassCode && c.class != ClassTest || c.lang.Blocks == lex.NoBlocks {
+		return
+	}
+	for n := range c.after.touched {
+		if s := strings.TrimSpace(string(c.after.Line(n))); (s == "..." || s == "…") && c.lang.Name != "Python" && !insideLiteral(c.after, n) {
+			mark(n, "placeholder", "dots stand where code should be")
+		}
+	}
+}
+
+func insideLiteral(t *text, line int) bool {
+	return slices.ContainsFunc(t.Tokens, func(k lex.Token) bool {
+		return (k.Kind == lex.String || k.Kind == lex.Comment) && int(k.Line) <= line && t.Last(k) >= line && t.Last(k) > int(k.Line)
+	})
+}
+
+func (w *work) conflicts(c *change) {
+	open, middle := 0, 0
+	for n := 1; n <= c.after.Lines(); n++ {
+		line := c.after.Line(n)
+		switch {
+		case bytes.HasPrefix(line, []byte("<<<<<<< ")):
+			open = n
+		case open > 0 && bytes.Equal(line, []byte("=======")):
+			middle = n
+		case middle > 0 && bytes.HasPrefix(line, []byte(">>>>>>> ")):
+			if c.after.touched[open] || c.after.touched[middle] || c.after.touched[n] {
+				w.at("leftovers", "conflict", c, After, open, "marks of a conflict that was not settled")
+			}
+			open, middle = 0, 0
+		}
+	}
+}
+
+// Calls that write what only the author wanted to see, by language, as token sequences;
+// those with a "!" say nothing else, the others count only where a file had none of the
+// kind before.
+var debugCalls = map[string][]string{
+	"Go":         {"fmt . Println", "fmt . Printf", "fmt . Print", "! println (", "! spew . Dump", "! pp . Print"},
+	"JavaScript": {"console . log", "console . debug", "console . trace", "console . dir", "! debugger", "alert ("},
+	"TypeScript": {"console . log", "console . debug", "console . trace", "console . dir", "! debugger", "alert ("},
+	"Python":     {"print (", "pprint (", "! breakpoint (", "! pdb . set_trace", "! ipdb . set_trace"},
+	"Java":       {"System . out . println", "System . out . print", "System . out . printf", "! . printStackTrace"},
+	"Kotlin":     {"println (", "print ("},
+	"Swift":      {"print (", "! debugPrint (", "! dump ("},
+	"C":          {"printf (", "puts ("},
+	"C++":        {"printf (", "puts (", "std : : cout"},
+	"C#":         {"Console . WriteLine", "! Debugger . Break"},
+	"Rust":       {"! dbg ! (", "println ! (", "eprintln ! ("},
+	"Ruby":       {"puts", "pp", "! binding . pry", "! byebug", "! binding . irb"},
+	"PHP":        {"! var_dump (", "! print_r (", "! dd ("},
+}
+
+var speaks = regexp.MustCompile(`(?i)(^|/)(cmd|bin|cli|scripts?|tools?|examples?|samples?|demos?|bench(marks?)?|tasks)/|(^|/)(main|cli|cmd|console|repl|setup|manage|build|gulpfile|rakefile)[^/]*$|_?(script|cli|cmd)\.\w+$`)
+
+func (w *work) debugging(c *change) {
+	calls := debugCalls[c.lang.Name]
+	if len(calls) == 0 || c.class == ClassTest {
+		return
+	}
+	for _, call := range calls {
+		rest, sure := strings.CutPrefix(call, "! ")
+		if !sure && (c.before == nil || speaks.MatchString(c.Path)) {
+			continue
+		}
+		words := strings.Fields(rest)
+		if c.lang.Name == "Rust" && sure {
+			words = strings.Fields("dbg ! (")
+		}
+		if c.before != nil && len(occurrences(c.before, words)) > 0 && !sure {
+			continue
+		}
+		had := 0
+		if c.before != nil {
+			had = len(occurrences(c.before, words))
+		}
+		now := occurrences(c.after, words)
+		for _, line := range now[min(had, len(now)):] {
+			if c.after.touched[line] && !c.after.moved[line] {
+				w.at("leftovers", "debug", c, After, line, "output for debugging ("+strings.ReplaceAll(strings.TrimSuffix(rest, " ("), " ", "")+"), of which the file had none")
+			}
+		}
+	}
+}
+
+// occurrences are the lines in which a sequence of tokens begins.
+func occurrences(t *text, words []string) []int {
+	var out []int
+	for i, k := range t.Tokens {
+		if k.Kind == lex.String || k.Kind == lex.Comment || string(t.Of(k)) != words[0] {
+			continue
+		}
+		if i > 0 && words[0] != "." && (t.Is(i-1, ".") || t.Is(i-1, "func") || t.Is(i-1, "def") || t.Is(i-1, "function") || t.Is(i-1, ":") && t.Is(i-2, ":")) {
+			continue
+		}
+		all := true
+		for j, word := range words[1:] {
+			all = all && t.Is(i+1+j, word)
+		}
+		if all && (len(words) > 1 || k.First) {
+			out = append(out, int(k.Line))
+		}
+	}
+	return out
+}
+
+var (
+	codeEnd   = regexp.MustCompile(`[;{}]\s*$|\)\s*:\s*$|^\s*(else|try|finally|end|fi|done)\s*:?\s*$`)
+	codeStart = regexp.MustCompile(`^\s*(if\s*\(|for\s*\(|while\s*\(|return\b.*[;(]|(const|let|var|final|int|auto)\s+\w+\s*=|def \w+\(|func \w*\(|import \w+|from \w+ import|\w+(\.\w+)*\s*(:=|\+=|-=|=)\s*\S+|\w+(\.\w+)*\([^)]*\)\s*;?$|@\w+\(|(if|elif|for|while|with|def|class)\b.*:$|\}\s*else|raise \w+\(|if err != nil)`)
+	prose     = regexp.MustCompile(`(?i)\b(the|this|that|is|are|was|when|which|because|should|must|we|it|of|a|an|for example|e\.g\.|i\.e\.|note|see)\b`)
+)
+
+// outcommented are lines of code that were turned into comments: two or more in a row,
+// or one that cannot be anything else.
+func (w *work) outcommented(c *change) {
+	if c.lang.Blocks == lex.NoBlocks {
+		return
+	}
+	removed := map[string]bool{} // code lines that went away may stand as a comment now
+	if c.before != nil {
+		for n := range c.before.touched {
+			if s := squeezed(c.before.Line(n)); c.before.kinds[n-1] == lex.Code && weight(s) >= 6 {
+				removed[s] = true
+			}
+		}
+	}
+	type line struct {
+		n     int
+		exact bool
+	}
+	var run []line
+	flush := func() {
+		exact := slices.ContainsFunc(run, func(l line) bool { return l.exact })
+		if len(run) >= 2 || exact {
+			first, last := run[0].n, run[len(run)-1].n
+			f := Finding{Measure: "leftovers", Kind: "commented-out", Place: Place{Side: After, Path: c.Path, Line: first}, Text: string(c.after.Line(first)), Why: "code that was turned into a comment"}
+			if last > first {
+				f.End = last
+			}
+			w.found(f)
+		}
+		run = nil
+	}
+	for _, k := range c.after.Tokens {
+		if k.Kind != lex.Comment {
+			flush()
+			continue
+		}
+		open := string(c.after.Of(k)[:min(3, int(k.End-k.Start))])
+		if !k.First || open == "///" || open == "/**" || open == "//!" || open == `"""` || open == "'''" || strings.HasPrefix(open, "#!") || c.after.Last(k) > int(k.Line) {
+			flush()
+			continue
+		}
+		n := int(k.Line)
+		raw := bytes.TrimLeft(bytes.TrimSpace(c.after.Line(n)), "/*#-")
+		body := strings.TrimSpace(string(raw))
+		exact := removed[squeezed([]byte(body))]
+		example := len(run) == 0 && (bytes.HasPrefix(raw, []byte("\t")) || bytes.HasPrefix(raw, []byte("   "))) // code in a comment for readers
+		codey := exact || !example && weight(body) >= 3 && codeEnd.MatchString(body) && !prose.MatchString(body) || !example && codeStart.MatchString(body) && !prose.MatchString(body) && strings.ContainsAny(body, "=;({:")
+		if !codey || !c.after.touched[n] || c.after.moved[n] {
+			flush()
+			continue
+		}
+		if len(run) > 0 && run[len(run)-1].n != n-1 {
+			flush()
+		}
+		run = append(run, line{n, exact})
+	}
+	flush()
+}
+
+var unwantedNames = []struct {
+	pattern *regexp.Regexp
+	why     string
+}{
+	{regexp.MustCompile(`\.(orig|rej|bak|old|swp|swo|tmp)$|~$|(^|/)#[^/]*#$|\.(bak|orig|old|backup)\.\w+$|(^|/)[^/]*_(old|backup|bak|copy)\.\w+$`), "a backup, or what an editor or a patch leaves behind"},
+	{regexp.MustCompile(`(^|/)(\.DS_Store|Thumbs\.db|desktop\.ini)$|(^|/)\.idea/|(^|/)\.vs/`), "a file of an editor or a system"},
+	{regexp.MustCompile(`\.(log|pid|core|dmp|hprof|prof)$|(^|/)nohup\.out$|(^|/)core\.\d+$`), "a log or a dump"},
+	{regexp.MustCompile(`(^|/)(node_modules|bower_components|__pycache__|\.venv|venv|\.tox|\.mypy_cache|\.pytest_cache|\.gradle)/|\.(pyc|pyo|class|o|obj|a|so|dll|dylib|exe)$|(^|/)(coverage|\.nyc_output|htmlcov)/|(^|/)(cover(age)?\.(out|xml|info)|lcov\.info|\.coverage)$`), "a dependency, or something that is built"},
+}
+
+// Binary files of these kinds are content.
+var content = regexp.MustCompile(`(?i)\.(png|jpe?g|gif|ico|webp|avif|svg|bmp|woff2?|ttf|otf|eot|pdf|mp3|mp4|webm|ogg|wav|zip|gz|tgz|xz|bz2|jar|sqlite|db|bin|dat|wasm|golden|pb|der|p12|jks)$`)
+
+func (w *work) unwanted(c *change) {
+	if c.Status != Added {
+		return
+	}
+	for _, u := range unwantedNames {
+		if u.pattern.MatchString(c.Path) {
+			w.found(Finding{Measure: "leftovers", Kind: "file", Place: Place{Side: After, Path: c.Path}, Why: u.why})
+			return
+		}
+	}
+	if c.Binary && !content.MatchString(c.Path) && c.class != ClassTest {
+		w.found(Finding{Measure: "leftovers", Kind: "file", Place: Place{Side: After, Path: c.Path}, Why: "a binary file of an unusual kind"})
+	}
+}
+
+var (
+	pemKey    = regexp.MustCompile(`-----BEGIN ([A-Z]+ )*PRIVATE KEY-----`)
+	keyAssign = regexp.MustCompile(`(?i)(api[_-]?key|secret|passw(or)?d|access[_-]?key|auth[_-]?token|private[_-]?key|bearer|token)["']?\s*(:=|=>|=|:)\s*["'` + "`" + `]([A-Za-z0-9+/_=.-]{20,})["'` + "`" + `]`)
+	signed    = regexp.MustCompile(`\beyJ[A-Za-z0-9_-]{15,}\.eyJ[A-Za-z0-9_-]{15,}\.[A-Za-z0-9_-]{15,}`)
+	notSecret = regexp.MustCompile(`(?i)example|test|dummy|fake|sample|placeholder|your|changeme|xxxx|1234|abcd|\$\{|process\.env`)
+)
+
+func (w *work) keys(c *change) {
+	for n := 1; n <= c.after.Lines(); n++ {
+		if !c.after.touched[n] || c.after.moved[n] {
+			continue
+		}
+		line := c.after.Line(n)
+		if len(line) > 4000 {
+			continue
+		}
+		m := keyAssign.FindSubmatch(line)
+		switch {
+		case pemKey.Match(line), signed.Match(line), m != nil && varied(m[4]) && !notSecret.Match(m[4]) && !notSecret.MatchString(c.Path):
+			w.found(Finding{Measure: "leftovers", Kind: "key", Place: Place{Side: After, Path: c.Path, Line: n}, Text: "(the text is not repeated here)", Why: "a text that looks like a key or a password"})
+		}
+	}
+}
+
+// varied tells whether a text could come from a generator: letters and digits, many different ones.
+func varied(s []byte) bool {
+	seen := map[byte]bool{}
+	digits, letters := 0, 0
+	for _, c := range s {
+		seen[c] = true
+		if c >= '0' && c <= '9' {
+			digits++
+		} else if c != '_' && c != '-' && c != '.' {
+			letters++
+		}
+	}
+	return len(seen) >= 12 && digits >= 3 && letters >= 3
+}

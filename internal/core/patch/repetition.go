@@ -1,0 +1,221 @@
+package patch
+
+import (
+	"fmt"
+
+	"agonometer/internal/core/lex"
+)
+
+const (
+	// minRepeat is from how many tokens on a stretch counts as repeated, minRepeatLines from how many lines.
+	minRepeat      = 60
+	minRepeatLines = 5
+	window         = 30
+	// every is how far apart the windows are that an index holds: each stretch of
+	// minRepeat tokens holds one of them.
+	every = minRepeat - window + 1
+)
+
+// Index are stretches of a repository's code, by what they look like without names
+// and literals. It is built once for a start.
+type Index struct {
+	files []string
+	at    map[uint64]place
+	// Seen counts files, and Tokens what was read of them.
+	Seen, Tokens int
+}
+
+type place struct {
+	file, token int32
+}
+
+// NewIndex starts an index; add the files to it in a fixed order.
+func NewIndex() *Index { return &Index{at: map[uint64]place{}} }
+
+// Add takes a file of the repository in; tests, generated files and data are left out by the caller.
+func (x *Index) Add(name string, src []byte) {
+	lang := lex.Of(name, src)
+	if lang.Blocks == lex.NoBlocks || lang == lex.Plain || !isText(src) || len(src) > 1<<20 {
+		return
+	}
+	t := lex.New(lang, src)
+	shape, _ := shapeOf(t)
+	file := int32(len(x.files))
+	x.files = append(x.files, name)
+	x.Seen++
+	x.Tokens += len(shape)
+	hashes(shape, func(i int, h uint64) {
+		if i%every == 0 {
+			if _, there := x.at[h]; !there {
+				x.at[h] = place{file, int32(i)}
+			}
+		}
+	})
+}
+
+// shapeOf are a text's tokens without comments, names and literals made alike; from
+// which lines they are.
+func shapeOf(t *lex.Text) (shape []byte, lines []int32) {
+	shape = make([]byte, 0, len(t.Tokens))
+	lines = make([]int32, 0, len(t.Tokens))
+	for _, k := range t.Tokens {
+		c := byte('l')
+		switch k.Kind {
+		case lex.Comment:
+			continue
+		case lex.Word:
+			c = 'n'
+			if word := t.Of(k); t.Lang.Keyword(word) {
+				c = 0x80 // a number of its own for each keyword
+				for _, b := range word {
+					c = c*31 + b
+				}
+				c |= 0x80
+			}
+		case lex.Punct:
+			c = t.Src[k.Start]
+		}
+		shape, lines = append(shape, c), append(lines, k.Line)
+	}
+	return shape, lines
+}
+
+// hashes calls for each window of tokens, with a hash that rolls over them.
+func hashes(shape []byte, each func(i int, h uint64)) {
+	const base = 0x100000001b3
+	var pow, h uint64 = 1, 0
+	for range window - 1 {
+		pow *= base
+	}
+	for i, c := range shape {
+		if i >= window {
+			h -= (uint64(shape[i-window]) + 1) * pow
+		}
+		h = h*base + uint64(c) + 1
+		if i >= window-1 {
+			each(i-window+1, h)
+		}
+	}
+}
+
+// stretch is a text as a row of shapes.
+type stretch struct {
+	shape []byte
+	lines []int32
+}
+
+// repetition is added code that stands in the repository already, or several times in
+// the change. It needs an index of the start for the first.
+func (w *work) repetition() {
+	if w.in.Index == nil {
+		w.absent("repeated_lines", "the start repository was not indexed")
+		return
+	}
+	var files []*change
+	var texts []stretch
+	touched := map[string]bool{}
+	for _, c := range w.files {
+		touched[c.Path], touched[c.OldPath] = true, true
+		if c.after == nil || c.class != ClassCode || c.lang.Blocks == lex.NoBlocks {
+			continue
+		}
+		files, texts = append(files, c), append(texts, stretchOf(c.after.Text))
+	}
+	start := map[string]*stretch{} // files of the start that were read again
+	read := func(name string) *stretch {
+		if s, known := start[name]; known || len(start) > 500 {
+			return s
+		}
+		src := w.in.Read(Before, name)
+		s := stretchOf(lex.New(lex.Of(name, src), src))
+		start[name] = &s
+		return &s
+	}
+	own := map[uint64]place{}
+	repeated := 0
+	for f, c := range files {
+		mine := texts[f]
+		fresh := func(i int) bool { n := int(mine.lines[i]); return c.after.touched[n] && !c.after.moved[n] }
+		until := 0 // what lies before is told already
+		hashes(mine.shape, func(i int, h uint64) {
+			if i < until || !fresh(i) || !fresh(i+window-1) {
+				return
+			}
+			var from, to int
+			var other Place
+			if p, there := w.in.Index.at[h]; there && !touched[w.in.Index.files[p.file]] {
+				if theirs := read(w.in.Index.files[p.file]); theirs != nil {
+					var at int
+					from, to, at = along(mine, i, until, *theirs, int(p.token), fresh, -1)
+					other = Place{Side: Before, Path: w.in.Index.files[p.file], Line: lineAt(*theirs, at), End: lineAt(*theirs, at+to-from-1)}
+				}
+			}
+			if p, there := own[h]; there && to-from < minRepeat {
+				apart := -1
+				if int(p.file) == f {
+					apart = i - int(p.token)
+				}
+				var at int
+				from, to, at = along(mine, i, until, texts[p.file], int(p.token), fresh, apart)
+				other = Place{Side: After, Path: files[p.file].Path, Line: lineAt(texts[p.file], at), End: lineAt(texts[p.file], at+to-from-1)}
+			} else if !there && i%7 == 0 {
+				own[h] = place{int32(f), int32(i)}
+			}
+			first, last := lineAt(mine, from), lineAt(mine, to-1)
+			if to-from < minRepeat || last-first+1 < minRepeatLines || plainData(mine.shape[from:to]) {
+				return
+			}
+			until = to
+			for n := first; n <= last; n++ {
+				if c.after.touched[n] {
+					repeated++
+				}
+			}
+			w.found(Finding{Measure: "repetition", Kind: "block", Place: Place{Side: After, Path: c.Path, Line: first, End: last}, Text: string(c.after.Line(first)),
+				Why: fmt.Sprintf("%d tokens that stand elsewhere too, but for names and values", to-from), Other: &other})
+		})
+	}
+	w.figure("repeated_lines", float64(repeated))
+}
+
+func stretchOf(t *lex.Text) stretch {
+	shape, lines := shapeOf(t)
+	return stretch{shape, lines}
+}
+
+func lineAt(s stretch, i int) int {
+	if len(s.lines) == 0 {
+		return 0
+	}
+	return int(s.lines[min(max(i, 0), len(s.lines)-1)])
+}
+
+// along is how far two rows are the same around i in mine and at in theirs, and where it
+// begins in theirs. Only fresh tokens behind least count. apart is how far the two places
+// are from each other where the rows are the same one, so that they do not overlap; else -1.
+func along(mine stretch, i, least int, theirs stretch, at int, fresh func(int) bool, apart int) (from, to, start int) {
+	from, to = i, i
+	for to < len(mine.shape) && at+to-i < len(theirs.shape) && mine.shape[to] == theirs.shape[at+to-i] && fresh(to) && (apart < 0 || to-i < apart) {
+		to++
+	}
+	for from > least && at-(i-from) > 0 && mine.shape[from-1] == theirs.shape[at-(i-from)-1] && fresh(from-1) && (apart < 0 || to-from < apart) {
+		from--
+	}
+	return from, to, at - (i - from)
+}
+
+// plainData tells that a stretch is a table of values rather than code: it repeats by nature.
+func plainData(shape []byte) bool {
+	calls, values := 0, 0
+	seen := map[byte]bool{}
+	for _, c := range shape {
+		seen[c] = true
+		switch {
+		case c == '(' || c >= 0x80:
+			calls++
+		case c == 'l' || c == ',' || c == ':' || c == '{' || c == '}' || c == '[' || c == ']':
+			values++
+		}
+	}
+	return len(seen) < 8 || values*10 > len(shape)*6 || calls*20 < len(shape)
+}

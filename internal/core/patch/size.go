@@ -1,0 +1,358 @@
+package patch
+
+import (
+	"cmp"
+	"fmt"
+	"path"
+	"slices"
+	"sort"
+	"strings"
+
+	"github.com/bmatcuk/doublestar/v4"
+
+	"agonometer/internal/core/lex"
+)
+
+// footprint counts files, hunks, and lines by kind.
+func (w *work) footprint() {
+	files := map[Status]int{}
+	hunks := 0
+	added, removed := w.lineKinds(w.files)
+	for _, c := range w.files {
+		files[c.Status]++
+		hunks += len(c.Hunks)
+	}
+	w.figure("files", float64(len(w.files)))
+	w.figure("files_added", float64(files[Added]))
+	w.figure("files_deleted", float64(files[Deleted]))
+	w.figure("files_renamed", float64(files[Renamed]))
+	w.figure("hunks", float64(hunks))
+	total := 0
+	for _, side := range []struct {
+		name  string
+		lines map[string]int
+	}{{"added", added}, {"removed", removed}} {
+		sum := 0
+		for _, n := range side.lines {
+			sum += n
+		}
+		total += sum
+		w.figure("lines_"+side.name, float64(sum))
+		for _, kind := range lineKindNames {
+			w.figure("lines_"+side.name+"_"+kind, float64(side.lines[kind]))
+		}
+	}
+	w.figure("lines_moved", float64(w.moved()))
+	best := 0
+	for _, r := range w.asked.refs {
+		a, b := w.lineKinds(r)
+		n := 0
+		for _, kind := range lineKindNames {
+			n += a[kind] + b[kind]
+		}
+		if n > 0 && (best == 0 || abs(total-n) < abs(total-best)) {
+			best = n
+		}
+	}
+	if best == 0 {
+		w.absent("size_to_reference", "the task has no reference")
+	} else {
+		w.figure("size_to_reference", float64(total)/float64(best))
+	}
+}
+
+func abs(n int) int { return max(n, -n) }
+
+var lineKindNames = []string{"code", "comment", "blank", "test", "docs", "data", "generated"}
+
+func (w *work) lineKinds(files []*change) (added, removed map[string]int) {
+	added, removed = map[string]int{}, map[string]int{}
+	for _, c := range files {
+		for _, h := range c.Hunks {
+			for _, l := range h.Lines {
+				switch l.Kind {
+				case LineAdded:
+					added[kindOfLine(c.class, c.after, int(l.New), l.Text)]++
+				case LineRemoved:
+					removed[kindOfLine(c.class, c.before, int(l.Old), l.Text)]++
+				}
+			}
+		}
+	}
+	return added, removed
+}
+
+func kindOfLine(class Class, t *text, n int, line string) string {
+	if class != ClassCode {
+		return string(class)
+	}
+	if t == nil || n > len(t.kinds) {
+		if strings.TrimSpace(line) == "" {
+			return "blank"
+		}
+		return "code"
+	}
+	return [...]string{lex.Blank: "blank", lex.Remark: "comment", lex.Code: "code"}[t.kinds[n-1]]
+}
+
+func (w *work) moved() int {
+	n := 0
+	for _, c := range w.files {
+		if c.after != nil {
+			n += len(c.after.moved)
+		}
+	}
+	return n
+}
+
+func matches(patterns []string, name string) bool {
+	return slices.ContainsFunc(patterns, func(p string) bool { ok, _ := doublestar.Match(p, name); return ok })
+}
+
+// strays are files that the task did not ask to touch: outside its scope, or, without
+// a scope, not touched by a reference and not needed by another changed file.
+func (w *work) strays() {
+	switch {
+	case len(w.in.Scope)+len(w.in.Never) > 0:
+		for _, c := range w.files {
+			switch {
+			case matches(w.in.Never, c.Path):
+				w.stray(c, "inside what the task forbids to touch")
+			case len(w.in.Scope) > 0 && !matches(w.in.Scope, c.Path):
+				w.stray(c, "outside the scope that the task gives")
+			}
+		}
+	case len(w.asked.refs) > 0:
+		known := map[string]bool{}
+		for _, r := range w.asked.refs {
+			for _, c := range r {
+				known[c.Path] = true
+			}
+		}
+		for _, c := range w.files {
+			if !known[c.Path] && !w.needed(c) {
+				w.stray(c, "no reference touches it, and no other changed file names it")
+			}
+		}
+	default:
+		w.absent("strays", "the task has neither a scope nor a reference")
+		return
+	}
+	w.figure("strays", w.count("strays"))
+}
+
+func (w *work) stray(c *change, why string) {
+	side := After
+	if c.Status == Deleted {
+		side = Before
+	}
+	w.found(Finding{Measure: "strays", Kind: "file", Place: Place{Side: side, Path: c.Path}, Text: fmt.Sprintf("%s, +%d -%d", c.Status, c.Added, c.Removed), Why: why})
+}
+
+// needed tells whether another changed file names a file in its added lines, by its
+// name without ending or by a name that the file newly declares, or whether it is the
+// test or the documentation of one.
+func (w *work) needed(c *change) bool {
+	stem := func(name string) string {
+		s := path.Base(name)
+		s = strings.TrimSuffix(s, path.Ext(s))
+		for _, cut := range []string{"_test", ".test", ".spec", "_spec", "Test", "Tests"} {
+			s = strings.TrimSuffix(s, cut)
+		}
+		return strings.TrimPrefix(s, "test_")
+	}
+	names := map[string]bool{stem(c.Path): true}
+	if c.after != nil {
+		for _, d := range c.after.decls {
+			if c.after.touched[d.Line] {
+				names[d.Name] = true
+			}
+		}
+	}
+	for _, other := range w.files {
+		if other == c || other.after == nil {
+			continue
+		}
+		if c.class == ClassTest && stem(other.Path) == stem(c.Path) {
+			return true
+		}
+		for _, k := range other.after.Tokens {
+			if other.after.touched[int(k.Line)] && (k.Kind == lex.Word && names[string(other.after.Of(k))] || k.Kind == lex.String && strings.Contains(string(other.after.Of(k)), stem(c.Path))) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// nearness compares with the references: files in common and the likeness of what is
+// added and removed, as sequences of tokens.
+func (w *work) nearness() {
+	if len(w.asked.refs) == 0 {
+		for _, f := range []string{"nearness_precision", "nearness_recall", "nearness_likeness"} {
+			w.absent(f, "the task has no reference")
+		}
+		return
+	}
+	mine := shingles(w.files)
+	paths := func(files []*change) map[string]bool {
+		out := map[string]bool{}
+		for _, c := range files {
+			out[c.Path] = true
+		}
+		return out
+	}
+	type near struct{ precision, recall, likeness float64 }
+	var all []near
+	own := paths(w.files)
+	for _, r := range w.asked.refs {
+		theirs := paths(r)
+		common := 0
+		for name := range own {
+			if theirs[name] {
+				common++
+			}
+		}
+		n := near{likeness: likeness(mine, shingles(r))}
+		if len(own) > 0 {
+			n.precision = float64(common) / float64(len(own))
+		}
+		if len(theirs) > 0 {
+			n.recall = float64(common) / float64(len(theirs))
+		}
+		all = append(all, n)
+	}
+	best := slices.MaxFunc(all, func(a, b near) int {
+		return cmp.Or(cmp.Compare(a.likeness, b.likeness), cmp.Compare(a.precision+a.recall, b.precision+b.recall))
+	})
+	w.figure("nearness_precision", best.precision)
+	w.figure("nearness_recall", best.recall)
+	w.figure("nearness_likeness", best.likeness)
+}
+
+const shingle = 4
+
+// shingles are the runs of four tokens in the changed lines of files, counted; those of
+// removed lines and of added lines are different.
+func shingles(files []*change) map[[shingle + 1]string]int {
+	out := map[[shingle + 1]string]int{}
+	for _, c := range files {
+		for _, side := range []struct {
+			mark string
+			t    *text
+		}{{"-", c.before}, {"+", c.after}} {
+			if side.t == nil {
+				continue
+			}
+			window := [shingle + 1]string{side.mark}
+			n := 0
+			for _, k := range side.t.Tokens {
+				if !side.t.touched[int(k.Line)] || k.Kind == lex.Comment {
+					continue
+				}
+				copy(window[1:], window[2:])
+				window[shingle] = string(side.t.Of(k))
+				if n++; n >= shingle {
+					out[window]++
+				}
+			}
+			if n > 0 && n < shingle {
+				out[window]++
+			}
+		}
+	}
+	return out
+}
+
+// likeness is the share of runs in common (the Dice coefficient of the two multisets), 0 to 1.
+func likeness[K comparable](a, b map[K]int) float64 {
+	common, total := 0, 0
+	for k, n := range a {
+		common += min(n, b[k])
+		total += n
+	}
+	for _, n := range b {
+		total += n
+	}
+	if total == 0 {
+		return 0
+	}
+	return 2 * float64(common) / float64(total)
+}
+
+// docs tells whether what people read was touched.
+func (w *work) docs() {
+	readme, changelog, docs := false, false, false
+	comments, changed := 0, 0
+	for _, c := range w.files {
+		base := strings.ToLower(path.Base(c.Path))
+		switch {
+		case strings.HasPrefix(base, "readme"):
+			readme = true
+		case strings.HasPrefix(base, "change") || strings.HasPrefix(base, "news") || strings.HasPrefix(base, "history"):
+			changelog = true
+		case c.class == ClassDocs:
+			docs = true
+		}
+		if c.after == nil || c.class != ClassCode {
+			continue
+		}
+		for _, d := range c.after.decls {
+			if !d.Exported || !touches(c.after, d.Line, d.End) && !(c.before == nil) {
+				continue
+			}
+			changed++
+			if docTouched(c.after, d) {
+				comments++
+			}
+		}
+	}
+	yes := func(b bool) float64 {
+		if b {
+			return 1
+		}
+		return 0
+	}
+	w.figure("docs_readme", yes(readme))
+	w.figure("docs_changelog", yes(changelog))
+	w.figure("docs_other", yes(docs))
+	w.figure("docs_comments", float64(comments))
+	w.figure("docs_names", float64(changed))
+	w.figure("docs", yes(readme || changelog || docs || comments > 0))
+}
+
+func touches(t *text, from, to int) bool {
+	for n := from; n <= to; n++ {
+		if t.touched[n] {
+			return true
+		}
+	}
+	return false
+}
+
+// docTouched tells whether the comment above a declaration, or the first one in it, was touched.
+func docTouched(t *text, d lex.Decl) bool {
+	for n := d.Line - 1; n > 0 && t.kinds[n-1] == lex.Remark; n-- {
+		if t.touched[n] {
+			return true
+		}
+	}
+	if t.Lang.Blocks == lex.Indented {
+		for n := d.Line + 1; n <= min(d.End, d.Line+6); n++ {
+			if t.kinds[n-1] == lex.Remark {
+				return t.touched[n]
+			}
+		}
+	}
+	return false
+}
+
+// sortedKeys are the keys of a map in their order.
+func sortedKeys[V any](m map[string]V) []string {
+	out := make([]string, 0, len(m))
+	for k := range m {
+		out = append(out, k)
+	}
+	sort.Strings(out)
+	return out
+}
