@@ -323,6 +323,8 @@ type BoutDetail struct {
 	// Cold tells whether the first counted exchange found nothing in a cache; null
 	// where that was not said.
 	Cold *bool `json:"cold"`
+	// Edits are the figures of the last round's edit measures, by name; null for none.
+	Edits map[string]float64 `json:"edits"`
 	// Marks are what a person noted, those that were corrected or taken back among them.
 	Marks []NotedMark `json:"marks"`
 }

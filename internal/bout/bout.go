@@ -38,6 +38,8 @@ type Engine struct {
 	Log            *slog.Logger
 	Meter          *meter.Meter
 
+	indexes indexes
+
 	mu     sync.Mutex
 	gates  map[string]*sync.Mutex
 	pacers map[string]*meter.Pacer

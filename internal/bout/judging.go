@@ -330,12 +330,12 @@ func (e *Engine) lines(p *workspace.Prepared) answer.Lines {
 // at the start, with and without the sealed files, and with the reference patch.
 func (e *Engine) Baseline(ctx context.Context, j Job, p *workspace.Prepared, stage *task.Stage, started func(what string)) (*outcome.Baseline, error) {
 	base := &outcome.Baseline{}
-	run := func(change *workspace.Change, checks []task.Check, laid workspace.Laid, words string, ends func(*outcome.CheckRun) bool) (outcome.Run, error) {
+	run := func(change *workspace.Change, checks []task.Check, laid workspace.Laid, words string, ends func(*outcome.CheckRun) bool) ([]judge.Result, error) {
 		c := &copies{e: e, ctx: ctx, j: j, p: p, change: change}
 		defer c.free()
 		results, err := judge.Run(ctx, func() (judge.Copy, error) { return c.make(laid) }, checks, judge.Options{
 			Limits: j.Limits, Started: func(c task.Check) { started(words + ", check " + string(c.Name)) }, Ends: ends})
-		return judge.Runs(results), err
+		return results, err
 	}
 	fail := func(err error) (*outcome.Baseline, error) {
 		if ctx.Err() != nil {
@@ -347,15 +347,19 @@ func (e *Engine) Baseline(ctx context.Context, j Job, p *workspace.Prepared, sta
 	if err != nil {
 		return fail(err)
 	}
-	if base.StartSealed, err = run(start, stage.Checks, sealedFiles(stage), "the start", nil); err != nil {
+	results, err := run(start, stage.Checks, sealedFiles(stage), "the start", nil)
+	if err != nil {
 		return fail(err)
 	}
+	base.StartSealed = judge.Runs(results)
 	base.Start = base.StartSealed
 	if stage.HasSealed() {
-		if base.Start, err = run(start, unsealed(stage.Checks), workspace.Laid{}, "the start without sealed files", nil); err != nil {
+		if results, err = run(start, unsealed(stage.Checks), workspace.Laid{}, "the start without sealed files", nil); err != nil {
 			return fail(err)
 		}
+		base.Start = judge.Runs(results)
 	}
+	base.Lint = lintOf(results)
 	if stage.Reference == nil {
 		return base, nil
 	}
@@ -369,9 +373,10 @@ func (e *Engine) Baseline(ctx context.Context, j Job, p *workspace.Prepared, sta
 	}
 	defer change.Close()
 	plan := protect.PlanFor(j.Task, stage.Checks, change.Paths, has)
-	if base.Reference, err = run(change, stage.Checks, laidOver(stage, plan), "the reference", ends(base)); err != nil {
+	if results, err = run(change, stage.Checks, laidOver(stage, plan), "the reference", ends(base)); err != nil {
 		return fail(err)
 	}
+	base.Reference = judge.Runs(results)
 	return base, nil
 }
 

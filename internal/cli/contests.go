@@ -81,14 +81,25 @@ func (a *app) contestCommand() *cobra.Command {
 			return a.facts(d, facts)
 		}}))
 
+	var figures []string
 	standings := a.withPrices(a.withFormat(&cobra.Command{Use: "standings [CONTEST]", Short: "The table of contenders: who succeeded, how long it took, how large the change was", Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
+			wanted, err := wantedColumns(figures)
+			if err != nil {
+				return err
+			}
 			_, d, err := a.contest(cmd.Context(), args)
 			if err != nil {
 				return err
 			}
-			return a.standings(d)
+			if len(wanted) == 0 || a.format == formatTable {
+				if err := a.standings(d); err != nil || len(wanted) == 0 {
+					return err
+				}
+			}
+			return a.editTable(d.Standings.Rows, wanted)
 		}}))
+	standings.Flags().StringSliceVar(&figures, "columns", nil, "figures of the edit measures, as medians: edits for the usual ones, or names such as strays,leftovers,covered_share")
 
 	watch := a.withPrices(&cobra.Command{Use: "watch [CONTEST]", Short: "Follow a contest until it ends", Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {

@@ -366,7 +366,7 @@ func (a *app) boutCommand() *cobra.Command {
 
 	var asFiles bool
 	var round int
-	diff := &cobra.Command{Use: "diff BOUT", Short: "Print a bout's captured change as git applies it", Args: cobra.ExactArgs(1),
+	diff := &cobra.Command{Use: "diff BOUT", Short: "Print a bout's captured change as git applies it", Args: oneBout,
 		Long: "Print a bout's captured change as git applies it. In a terminal control characters are made visible;\nin a pipe the bytes are exact, so that `agonometer bout diff BOUT | git apply` works.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, id, err := a.bout(cmd.Context(), args[0])
@@ -436,7 +436,15 @@ func (a *app) boutCommand() *cobra.Command {
 			fmt.Fprintf(a.out, "Bout %s is being stopped; it counts neither for nor against.\n", id)
 			return nil
 		}}
-	return noun("bout", "Bouts: one contender, one task, once", list, show, diff, log, a.boutLedger(), a.boutExchange(), a.boutImport(), stop)
+	return noun("bout", "Bouts: one contender, one task, once", list, show, diff, a.boutMeasures(), a.boutFinding(), a.boutCompare(), log, a.boutLedger(), a.boutExchange(), a.boutImport(), stop)
+}
+
+// oneBout takes one bout, and sends those who name several to the command for that.
+func oneBout(cmd *cobra.Command, args []string) error {
+	if len(args) > 1 {
+		return fmt.Errorf("diff prints one bout's change; results stand next to each other with: agonometer bout compare %s", strings.Join(args, " "))
+	}
+	return cobra.ExactArgs(1)(cmd, args)
 }
 
 // contenderText prints text that a contender wrote. A terminal gets its control
@@ -502,6 +510,9 @@ func boutFacts(b api.BoutDetail, allTests bool, timing [][2]string) [][2]string 
 	}
 	if f := b.Footprint; f != nil {
 		facts = append(facts, [2]string{"Change", fmt.Sprintf("%d files (%d added, %d deleted, %d renamed, %d binary), lines +%d -%d", f.Files, f.FilesAdded, f.FilesDeleted, f.FilesRenamed, f.FilesBinary, f.LinesAdded, f.LinesRemoved)})
+	}
+	if words := editWords(b.Edits); words != "" {
+		facts = append(facts, [2]string{"Edits", words + "  (agonometer bout measures " + shortID(b.ID) + ")"})
 	}
 	if l := b.LeftOut; l != nil {
 		var parts []string

@@ -329,6 +329,30 @@ func (c *Client) Diff(ctx context.Context, id string, round int) (api.Diff, erro
 	return call[api.Diff](ctx, c, http.MethodGet, "/bouts/"+seg(id)+"/diff"+ofRound(round), nil)
 }
 
+// Measures are the edit measures of a bout's round (0: the last).
+func (c *Client) Measures(ctx context.Context, id string, round int) (api.EditMeasures, error) {
+	return call[api.EditMeasures](ctx, c, http.MethodGet, "/bouts/"+seg(id)+"/measures"+ofRound(round), nil)
+}
+
+// MeasureAgain works the edit measures of a bout out anew.
+func (c *Client) MeasureAgain(ctx context.Context, id string) (api.EditMeasures, error) {
+	return call[api.EditMeasures](ctx, c, http.MethodPost, "/bouts/"+seg(id)+"/measures", nil)
+}
+
+// MarkEdit says something of a finding of a bout's edit measures.
+func (c *Client) MarkEdit(ctx context.Context, id, finding string, in api.MarkEdit) (api.EditMeasures, error) {
+	return call[api.EditMeasures](ctx, c, http.MethodPost, "/bouts/"+seg(id)+"/measures/"+seg(finding), in)
+}
+
+// Compare puts two to four bouts of one task next to each other.
+func (c *Client) Compare(ctx context.Context, ids []string, reference bool) (api.Comparison, error) {
+	query := url.Values{"bouts": {strings.Join(ids, ",")}}
+	if reference {
+		query.Set("reference", "yes")
+	}
+	return call[api.Comparison](ctx, c, http.MethodGet, "/comparison?"+query.Encode(), nil)
+}
+
 // Patch is a bout's change as git applies it.
 func (c *Client) Patch(ctx context.Context, id string, round int) ([]byte, error) {
 	return c.text(ctx, "/bouts/"+seg(id)+"/patch"+ofRound(round))

@@ -502,6 +502,12 @@ func (r *rounds) judge(ctx context.Context, row *store.Round) (*bout.Judged, ver
 			return nil, verdict.Verdict{}, err
 		}
 		r.gather(&facts, &out, judged)
+		if facts.Changed {
+			if err := r.edits(ctx, row, &out, result, said, judged); err != nil {
+				return nil, verdict.Verdict{}, err
+			}
+			facts.Beyond = bout.OutOfBounds(r.job.Task, out.Edits)
+		}
 		if err := r.keep(row.Number, judged); err != nil {
 			return nil, verdict.Verdict{}, err
 		}

@@ -115,6 +115,12 @@ func standingsOf(c *store.Contest, contenders []store.ContestContender, tasks []
 	byHand, outOfOrder, otherWords, discarded, guided := 0, 0, 0, 0, 0
 	ways := map[string]bool{}
 	var facts []standings.Bout
+	version, older := 0, 0
+	for i := range bouts {
+		if r := judgedRound(&bouts[i], 0); r != nil {
+			version = max(version, r.MeasuresVersion)
+		}
+	}
 	reruns, loose, beside, imported, again, open, loaded := 0, 0, 0, 0, 0, 0, 0
 	planned := map[string]int{}
 	for i := range bouts {
@@ -138,6 +144,11 @@ func standingsOf(c *store.Contest, contenders []store.ContestContender, tasks []
 		}
 		one := standings.Bout{Contender: b.Contender, Outcome: v.Outcome, Rounds: b.RoundsUsed, ElapsedMS: b.ElapsedMS, Footprint: b.Footprint,
 			Unconfined: unconfined(b), Beside: b.Beside > 0, Driven: string(b.Driver), Task: b.Task, Wording: b.Wording, Effort: b.Effort}
+		if r := judgedRound(b, 0); r != nil && r.MeasuresVersion == version {
+			one.Edits = r.Edits
+		} else if r != nil {
+			older++
+		}
 		ways[string(b.Driver)] = true
 		if h := b.Hand; h != nil {
 			byHand++
@@ -177,6 +188,9 @@ func standingsOf(c *store.Contest, contenders []store.ContestContender, tasks []
 	}
 	out.Rows = standings.Table(names, planned, facts, a.rate)
 	out.ByWording, out.Spreads = standings.ByWording(facts)
+	if older > 0 {
+		out.Notes = append(out.Notes, fmt.Sprintf("the edit measures of %s are of an older version and left out; agonometer bout measures BOUT --again brings them up to date", count(older, "bout")))
+	}
 	if len(ways) > 1 {
 		out.Notes = append(out.Notes, "bouts were driven in different ways ("+strings.Join(slices.Sorted(maps.Keys(ways)), ", ")+"); times that a person kept are not as exact as the others")
 	}
@@ -513,6 +527,9 @@ func (s *Server) getBout(c *gin.Context) {
 	out := api.BoutDetail{Bout: boutOf(b, a), Ledger: a.ledger(b), Departures: a.departures(b), Timing: b.Timing, Machine: b.Machine, Overloaded: b.Machine.Overloaded(), Cold: cold(a.exchanges[b.ID]), ConfinementWhy: b.ConfinementWhy, StartTree: b.StartTree, ResultTree: b.ResultTree, LogCut: b.LogCut, Kept: b.Kept,
 		Costs:  api.HarnessCosts{WorkspaceMS: b.WorkspaceMS, HomeMS: b.HomeMS, HomeBytes: b.HomeBytes, HomeLayered: b.HomeLayered, CaptureMS: b.CaptureMS},
 		Checks: []api.CheckResult{}, RoundList: []api.Round{}, Judgements: []api.Judgement{}, Tries: []api.Bout{}}
+	if r := judgedRound(b, 0); r != nil {
+		out.Edits = r.Edits
+	}
 	var err error
 	if out.Marks, err = s.marksOf(ctx, b.ID); err != nil {
 		s.fail(c, err)

@@ -329,12 +329,41 @@ type RoundJudgement struct {
 	Figures []outcome.Figure  `json:"figures,omitempty"`
 	Facts   []answer.Examined `json:"facts,omitempty"`
 	Guards  *outcome.Share    `json:"guards,omitempty"`
+	// Measures is the digest of the edit measures, in JSON, MeasuresVersion by what
+	// counting, and Edits are their figures without what a person set aside.
+	Measures        Digest             `json:"measures,omitempty"`
+	MeasuresVersion int                `json:"measures_version,omitempty"`
+	Edits           map[string]float64 `json:"edits,omitempty"`
+	// Beside is the digest of what the checks wrote for them, in JSON.
+	Beside Digest `json:"beside,omitempty"`
 	// PutBack and LeftOut are the contender's changes that were not judged.
 	PutBack []string `json:"put_back,omitempty"`
 	LeftOut []string `json:"left_out,omitempty"`
 	// OverheadMS is what judging took beyond the checks' own time.
 	OverheadMS int64 `json:"overhead_ms"`
 }
+
+// EditMark is what a person says of a finding of the edit measures.
+type EditMark struct {
+	BoutID  string `gorm:"primaryKey"`
+	Finding string `gorm:"primaryKey"`
+	Mark    EditMarkKind
+	Reason  string
+	By      string
+	At      time.Time
+}
+
+// EditMarkKind is what a person says.
+type EditMarkKind string
+
+const (
+	// Aside is a false alarm: it is not counted any more.
+	Aside EditMarkKind = "aside"
+	// Needed, Welcome and Unwanted are said of strays; they stay counted.
+	Needed   EditMarkKind = "needed"
+	Welcome  EditMarkKind = "welcome"
+	Unwanted EditMarkKind = "unwanted"
+)
 
 // The ways in which a check is run.
 const (

@@ -140,6 +140,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/bouts/{id}/measures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The edit measures of a bout, with their evidence */
+        get: operations["getMeasures"];
+        put?: never;
+        /** Work the edit measures out anew, from what was stored */
+        post: operations["measureAgain"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/bouts/{id}/measures/{finding}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Set a finding aside as a false alarm, or say of a stray file what it is */
+        post: operations["markFinding"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/bouts/{id}/patch": {
         parameters: {
             query?: never;
@@ -200,6 +235,23 @@ export interface paths {
         };
         /** What happened in a bout, on its clock */
         get: operations["getTimeline"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Two to four results of one task next to each other */
+        get: operations["compareBouts"];
         put?: never;
         post?: never;
         delete?: never;
@@ -936,6 +988,9 @@ export interface components {
             /** Format: date-time */
             done_at: string | null;
             driver: string;
+            edits: {
+                [key: string]: number;
+            };
             effort: components["schemas"]["Effort"] | null;
             elapsed_ms: number | null;
             exit_code: number | null;
@@ -1023,6 +1078,38 @@ export interface components {
             summary: components["schemas"]["Summary"] | null;
             tests: components["schemas"]["Test"][];
             way: string;
+        };
+        ComparedFigure: {
+            differs: boolean;
+            kinds?: string[];
+            measure: string;
+            name: string;
+            title: string;
+            unit?: string;
+            values: number[];
+            words: string;
+        };
+        ComparedFile: {
+            added: number[];
+            by: string;
+            path: string;
+            removed: number[];
+            touched: string[];
+        };
+        ComparedResult: {
+            bout: components["schemas"]["Bout"] | null;
+            diff: components["schemas"]["File"][];
+            findings: components["schemas"]["EditFinding"][];
+            name: string;
+            version: number;
+        };
+        Comparison: {
+            figures: components["schemas"]["ComparedFigure"][];
+            files: components["schemas"]["ComparedFile"][];
+            notes: string[];
+            results: components["schemas"]["ComparedResult"][];
+            task: string;
+            task_title: string;
         };
         Contender: {
             contender: string;
@@ -1148,6 +1235,48 @@ export interface components {
             commit: string;
             name?: string;
             repository: string;
+        };
+        EditFigure: {
+            at_most: number | null;
+            kinds?: string[];
+            measure: string;
+            name: string;
+            title: string;
+            unit?: string;
+            value: number | null;
+            why: string;
+            words: string;
+        };
+        EditFinding: {
+            /** Format: date-time */
+            at: string | null;
+            by: string;
+            end?: number;
+            id: string;
+            kind: string;
+            line?: number;
+            mark: string;
+            measure: string;
+            other?: components["schemas"]["Place"] | null;
+            path: string;
+            reason: string;
+            side: string;
+            text?: string;
+            why: string;
+        };
+        EditMeasures: {
+            bout_id: string;
+            current: number;
+            figures: components["schemas"]["EditFigure"][];
+            findings: components["schemas"]["EditFinding"][];
+            notes: string[];
+            off: string[];
+            round: number;
+            version: number;
+        };
+        EditMedian: {
+            all: number;
+            passed: number;
         };
         Effort: {
             answered_by_rule: number;
@@ -1436,6 +1565,11 @@ export interface components {
             load: number;
             waiting: number | null;
         };
+        MarkEdit: {
+            by?: string;
+            mark: string;
+            reason?: string;
+        };
         ModelLine: {
             exchanges: number;
             model: string;
@@ -1467,6 +1601,12 @@ export interface components {
             person_us: number;
             quiet_us: number;
             refused_us: number;
+        };
+        Place: {
+            end?: number;
+            line?: number;
+            path: string;
+            side: string;
         };
         Plan: {
             at_once: number;
@@ -1639,6 +1779,9 @@ export interface components {
             corrections: number;
             done: number;
             driven: string;
+            edits: {
+                [key: string]: components["schemas"]["EditMedian"];
+            };
             effort_of: number;
             failed: number;
             first_passed: number;
@@ -2157,6 +2300,107 @@ export interface operations {
             };
         };
     };
+    getMeasures: {
+        parameters: {
+            query?: {
+                /** @description A round by its number; default: the last. */
+                round?: string;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The edit measures of a bout, with their evidence */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EditMeasures"];
+                };
+            };
+            /** @description A problem document */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    measureAgain: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Work the edit measures out anew, from what was stored */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EditMeasures"];
+                };
+            };
+            /** @description A problem document */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    markFinding: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+                finding: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MarkEdit"];
+            };
+        };
+        responses: {
+            /** @description Set a finding aside as a false alarm, or say of a stray file what it is */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EditMeasures"];
+                };
+            };
+            /** @description A problem document */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
     getPatch: {
         parameters: {
             query?: {
@@ -2275,6 +2519,40 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Timeline"];
+                };
+            };
+            /** @description A problem document */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    compareBouts: {
+        parameters: {
+            query?: {
+                /** @description The bouts' ids, separated by commas. */
+                bouts?: string;
+                /** @description Whether the task's reference stands beside them. */
+                reference?: "yes";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Two to four results of one task next to each other */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparison"];
                 };
             };
             /** @description A problem document */

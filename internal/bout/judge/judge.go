@@ -33,6 +33,9 @@ type Result struct {
 	Elapsed time.Duration
 	Log     []byte
 	LogCut  int64
+	// Coverage and Findings are the files that the check is to write; nil where it wrote
+	// none, or more than 32 MiB.
+	Coverage, Findings []byte
 	// Remarks are what the reader found odd.
 	Remarks []string
 }
@@ -166,6 +169,13 @@ func command(ctx context.Context, in Copy, c task.Check, o Options) (Result, err
 			return r, err
 		}
 	}
+	for _, name := range []string{c.Coverage, c.Findings} {
+		if name != "" {
+			if err := eachReport(in.Tree, escaped(name), func(root *os.Root, name string) error { return root.Remove(name) }); err != nil {
+				return r, err
+			}
+		}
+	}
 	r.Began = time.Now()
 	res, err := confine.Run(ctx, in.World.Spec([]string{"sh", "-c", c.Run}, judgingEnv()), streams, o.Limits.Check.Std())
 	if feed != nil {
@@ -181,6 +191,7 @@ func command(ctx context.Context, in Copy, c task.Check, o Options) (Result, err
 	if c.Report != "" {
 		report, readErr = readReports(in.Tree, c.Report)
 	}
+	r.Coverage, r.Findings = written(in.Tree, c.Coverage), written(in.Tree, c.Findings)
 	r.Signal, r.Elapsed = res.Signal, res.Elapsed
 	r.Run.Ran, r.Run.TimedOut, r.Run.ExitCode = true, res.TimedOut, res.ExitCode
 	r.Log, r.LogCut = log.Bytes(), log.Cut()
@@ -242,6 +253,38 @@ func eachReport(tree, pattern string, f func(root *os.Root, name string) error) 
 		}
 	}
 	return nil
+}
+
+var special = strings.NewReplacer(`\`, `\\`, "*", `\*`, "?", `\?`, "[", `\[`, "{", `\{`)
+
+// escaped is a pattern that names one file.
+func escaped(name string) string { return special.Replace(strings.TrimPrefix(name, "./")) }
+
+const maxWritten = 32 << 20
+
+// written reads a file that a check wrote; nil where there is none of a reasonable size.
+func written(tree, name string) []byte {
+	if name == "" {
+		return nil
+	}
+	root, err := os.OpenRoot(tree)
+	if err != nil {
+		return nil
+	}
+	defer root.Close()
+	f, err := root.OpenFile(strings.TrimPrefix(name, "./"), os.O_RDONLY|syscall.O_NONBLOCK|syscall.O_NOFOLLOW, 0)
+	if err != nil {
+		return nil
+	}
+	defer f.Close()
+	if st, err := f.Stat(); err != nil || !st.Mode().IsRegular() || st.Size() > maxWritten {
+		return nil
+	}
+	data, err := io.ReadAll(io.LimitReader(f, maxWritten+1))
+	if err != nil || len(data) > maxWritten {
+		return nil
+	}
+	return data
 }
 
 func readReports(tree, pattern string) (testlog.Report, error) {

@@ -116,6 +116,8 @@ type Baseline struct {
 	StartSealed Run `json:"start_sealed"`
 	// Reference is the reference patch, judged as a result is; nil where there is none.
 	Reference Run `json:"reference,omitempty"`
+	// Lint is what linters found at the start, as SARIF, by check.
+	Lint map[string][]byte `json:"lint,omitempty"`
 	// Unsteady are tests of which repeats did not agree.
 	Unsteady []Key `json:"unsteady,omitempty"`
 }

@@ -18,17 +18,31 @@ type Coverage map[string]map[int]int64
 
 // Lines are the counts of a file's lines, by number; nil where the file is not known.
 // Paths in coverage files may begin with a module's name or a folder of the machine:
-// the longest end of a path that fits counts.
+// the shortest known path that ends so counts.
 func (c Coverage) Lines(name string) map[int]int64 {
 	if lines, ok := c[name]; ok {
 		return lines
 	}
-	for known, lines := range c {
-		if strings.HasSuffix(known, "/"+name) {
-			return lines
+	best := ""
+	for known := range c {
+		if strings.HasSuffix(known, "/"+name) && (best == "" || len(known) < len(best) || len(known) == len(best) && known < best) {
+			best = known
 		}
 	}
-	return nil
+	return c[best]
+}
+
+// Join adds the counts of another file; c may be nil.
+func (c Coverage) Join(other Coverage) Coverage {
+	if c == nil {
+		return other
+	}
+	for file, lines := range other {
+		for n, count := range lines {
+			c.add(file, n, count)
+		}
+	}
+	return c
 }
 
 func (c Coverage) add(file string, line int, count int64) {

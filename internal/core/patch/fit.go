@@ -435,7 +435,7 @@ func importsOf(t *lex.Text) []imported {
 
 // Lint are the findings of linters before and after a change, as SARIF 2.1.0.
 type Lint struct {
-	Start, Result []byte
+	Start, Result [][]byte
 }
 
 // sarif is what is read of a SARIF 2.1.0 file.
@@ -531,12 +531,22 @@ func (w *work) lint() {
 			return string(texts[file][n-1])
 		}
 	}
-	start, err := readSARIF(w.in.Lint.Start, liner(Before))
+	all := func(files [][]byte, line func(string, int) string) (out []lintFinding, err error) {
+		for _, data := range files {
+			one, err := readSARIF(data, line)
+			if err != nil {
+				return nil, err
+			}
+			out = append(out, one...)
+		}
+		return out, nil
+	}
+	start, err := all(w.in.Lint.Start, liner(Before))
 	if err != nil {
 		w.absent("lint_new", "at the start: "+err.Error())
 		return
 	}
-	result, err := readSARIF(w.in.Lint.Result, liner(After))
+	result, err := all(w.in.Lint.Result, liner(After))
 	if err != nil {
 		w.absent("lint_new", err.Error())
 		return

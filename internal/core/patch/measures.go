@@ -180,12 +180,27 @@ func MeasureEdits(in *Input) (*Measures, error) {
 			m.run()
 		}
 	}
-	slices.SortStableFunc(w.out.Findings, func(a, b Finding) int {
+	w.out.settle()
+	return w.out, nil
+}
+
+// Add takes in what was found elsewhere.
+func (m *Measures) Add(findings []Finding, figures []Figure) {
+	for i := range findings {
+		findings[i].Text = cut(findings[i].Text)
+	}
+	m.Findings, m.Figures = append(m.Findings, findings...), append(m.Figures, figures...)
+	m.settle()
+}
+
+// settle puts findings in order and names them.
+func (m *Measures) settle() {
+	slices.SortStableFunc(m.Findings, func(a, b Finding) int {
 		return cmp.Or(cmp.Compare(slices.Index(MeasureNames, a.Measure), slices.Index(MeasureNames, b.Measure)), cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.Path, b.Path), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Text, b.Text))
 	})
 	seen := map[string]int{}
-	for i := range w.out.Findings {
-		f := &w.out.Findings[i]
+	for i := range m.Findings {
+		f := &m.Findings[i]
 		sum := sha256.Sum256([]byte(strings.Join([]string{f.Measure, f.Kind, f.Path, f.Text}, "\x00")))
 		f.ID = hex.EncodeToString(sum[:6])
 		if n := seen[f.ID]; n > 0 { // the same line several times
@@ -195,7 +210,6 @@ func MeasureEdits(in *Input) (*Measures, error) {
 		}
 		seen[f.ID] = 1
 	}
-	return w.out, nil
 }
 
 // MeasureNames are the measures in their order.
@@ -320,11 +334,16 @@ func (w *work) found(f Finding) {
 	if len(w.out.Findings) >= maxFindings {
 		return
 	}
-	f.Text = strings.ToValidUTF8(strings.TrimSpace(f.Text), "�")
-	if len(f.Text) > maxFindingText {
-		f.Text = strings.ToValidUTF8(f.Text[:maxFindingText], "") + "…"
-	}
+	f.Text = cut(f.Text)
 	w.out.Findings = append(w.out.Findings, f)
+}
+
+func cut(text string) string {
+	text = strings.ToValidUTF8(strings.TrimSpace(text), "�")
+	if len(text) > maxFindingText {
+		text = strings.ToValidUTF8(text[:maxFindingText], "") + "…"
+	}
+	return text
 }
 
 // at notes a finding in a line of a file's side.

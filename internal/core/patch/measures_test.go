@@ -385,18 +385,18 @@ func TestLintIsMatchedByFingerprintNotByLine(t *testing.T) {
 	result := func(rule, file string, line int, mark string) string {
 		return fmt.Sprintf(`{"ruleId": %q, "message": {"text": "bad"}, %s "locations": [{"physicalLocation": {"artifactLocation": {"uri": %q}, "region": {"startLine": %d}}}]}`, rule, mark, file, line)
 	}
-	file := func(results ...string) []byte {
-		return []byte(`{"version": "2.1.0", "runs": [{"tool": {"driver": {"name": "lintel"}}, "results": [` + strings.Join(results, ",") + `]}]}`)
+	files := func(results ...string) [][]byte {
+		return [][]byte{[]byte(`{"version": "2.1.0", "runs": [{"tool": {"driver": {"name": "lintel"}}, "results": [` + strings.Join(results, ",") + `]}]}`)}
 	}
 	in := between(t, tree{"a.js": "bad();\ngood();\n"}, tree{"a.js": "one();\nbad();\ngood();\nbad();\n"})
-	in.Lint = &Lint{Start: file(result("r", "a.js", 1, "")), Result: file(result("r", "a.js", 2, ""), result("r", "a.js", 4, ""))}
+	in.Lint = &Lint{Start: files(result("r", "a.js", 1, "")), Result: files(result("r", "a.js", 2, ""), result("r", "a.js", 4, ""))}
 	m := measure(t, in)
 	assert.Equal(t, []string{"lint a.js:4"}, evidence(m, "fit", "lint"))
 	assert.Equal(t, 0.0, value(t, m, "lint_gone"))
 	mark := func(s string) string { return `"partialFingerprints": {"x": "` + s + `"},` }
-	in.Lint = &Lint{Start: file(result("r", "a.js", 1, mark("1"))), Result: file(result("r", "a.js", 9, mark("1")), result("r", "./a.js", 2, mark("2")))}
+	in.Lint = &Lint{Start: files(result("r", "a.js", 1, mark("1"))), Result: files(result("r", "a.js", 9, mark("1")), result("r", "./a.js", 2, mark("2")))}
 	assert.Equal(t, []string{"lint a.js:2"}, evidence(measure(t, in), "fit", "lint"))
-	in.Lint = &Lint{Start: []byte("{"), Result: file()}
+	in.Lint = &Lint{Start: [][]byte{[]byte("{")}, Result: files()}
 	m = measure(t, in)
 	_, ok := m.Figure("lint_new")
 	assert.False(t, ok)

@@ -32,10 +32,16 @@ type place struct {
 // NewIndex starts an index; add the files to it in a fixed order.
 func NewIndex() *Index { return &Index{at: map[uint64]place{}} }
 
+// Indexed tells whether an index would take a file of this name, so that others need not be read.
+func Indexed(name string) bool {
+	lang := lex.Of(name, nil)
+	return lang.Blocks != lex.NoBlocks && classOf(name, lang, "", nil) == ClassCode
+}
+
 // Add takes a file of the repository in; tests, generated files and data are left out by the caller.
 func (x *Index) Add(name string, src []byte) {
 	lang := lex.Of(name, src)
-	if lang.Blocks == lex.NoBlocks || lang == lex.Plain || !isText(src) || len(src) > 1<<20 {
+	if lang.Blocks == lex.NoBlocks || !isText(src) || len(src) > 1<<20 || classOf(name, lang, string(src[:min(len(src), 2000)]), nil) != ClassCode {
 		return
 	}
 	t := lex.New(lang, src)

@@ -42,6 +42,8 @@ type Bout struct {
 	Task, Wording string
 	// Effort is what it asked of a person; nil where that is not known.
 	Effort *person.Effort
+	// Edits are the figures of the edit measures; nil where there are none.
+	Edits map[string]float64
 	// Discarded is set where a person threw the bout away, with a reason.
 	Discarded bool
 }
@@ -95,8 +97,10 @@ type Row struct {
 	MedianFiles     *float64 `json:"median_files"`
 	MedianAdded     *float64 `json:"median_lines_added"`
 	MedianRemoved   *float64 `json:"median_lines_removed"`
-	Unconfined      int      `json:"unconfined"`
-	Beside          int      `json:"beside"`
+	// Edits are the medians of the edit measures' figures, by name.
+	Edits      map[string]EditMedian `json:"edits"`
+	Unconfined int                   `json:"unconfined"`
+	Beside     int                   `json:"beside"`
 	// MedianFirstEditMS is the working time until the first edit.
 	MedianFirstEditMS *float64 `json:"median_first_edit_ms"`
 	// MedianTokens are of all kinds; TokensAtLeast is set where a part was not counted.
@@ -233,6 +237,13 @@ func lower(r *ledger.Range) *ledger.Money {
 	return &r.From
 }
 
+// EditMedian is the median of a figure over a contender's bouts that passed or failed,
+// and over those that passed alone; nil where none has it.
+type EditMedian struct {
+	All    *float64 `json:"all"`
+	Passed *float64 `json:"passed"`
+}
+
 // Table makes one row per contender, in the order of success share (highest
 // first), then of median elapsed time (shortest first), then of name. Rows
 // without a share come last. planned is the number of bouts of each contender; rate
@@ -243,6 +254,7 @@ func Table(contenders []string, planned map[string]int, bouts []Bout, rate *ledg
 		row := Row{Contender: name, Bouts: planned[name]}
 		var rounds, elapsed, passedMS, files, added, removed, firstEdit, tokens, kept []float64
 		var used, lines float64
+		edits := map[string][2][]float64{} // all, passed
 		for _, b := range bouts {
 			if b.Contender != name {
 				continue
@@ -288,6 +300,14 @@ func Table(contenders []string, planned map[string]int, bouts []Bout, rate *ledg
 			if b.First == verdict.Passed || b.First == "" && b.Outcome == verdict.Passed {
 				row.FirstPassed++
 			}
+			for figure, v := range b.Edits {
+				both := edits[figure]
+				both[0] = append(both[0], v)
+				if b.Outcome == verdict.Passed {
+					both[1] = append(both[1], v)
+				}
+				edits[figure] = both
+			}
 			if b.Rounds > 0 {
 				rounds = append(rounds, float64(b.Rounds))
 			}
@@ -330,6 +350,10 @@ func Table(contenders []string, planned map[string]int, bouts []Bout, rate *ledg
 			row.TokensPerLine = &per
 		}
 		row.MedianKept = Median(kept)
+		row.Edits = map[string]EditMedian{}
+		for figure, both := range edits {
+			row.Edits[figure] = EditMedian{All: Median(both[0]), Passed: Median(both[1])}
+		}
 		row.settle(rate)
 		row.MedianElapsedMS, row.MedianPassedMS = Median(elapsed), Median(passedMS)
 		row.MedianFiles, row.MedianAdded, row.MedianRemoved = Median(files), Median(added), Median(removed)

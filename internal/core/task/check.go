@@ -56,6 +56,9 @@ type Check struct {
 	Reads  Reader  `yaml:"reads" json:"reads,omitempty" jsonschema_description:"How the output is read: exit (default) looks at the exit status alone; go-test-json, junit and tap see single tests; number reads a figure."`
 	Report string  `yaml:"report" json:"report,omitempty" jsonschema_description:"With junit: the file that the command writes, relative to the repository's top, * allowed; default: standard output."`
 	Number *Number `yaml:"number" json:"number,omitempty" jsonschema_description:"With number: where the figure stands, and what it is held against."`
+	// Coverage and Findings are files that the command writes beside its output.
+	Coverage string `yaml:"coverage" json:"coverage,omitempty" jsonschema_description:"A file that the command writes, relative to the repository's top, with which lines were executed: a Go cover profile, LCOV or Cobertura. It says how much of a change the tests execute."`
+	Findings string `yaml:"findings" json:"findings,omitempty" jsonschema_description:"A file that the command writes, relative to the repository's top, with a linter's findings as SARIF 2.1.0. Those that are new since the start are shown."`
 	// Sealed checks are run only where the contender's files are judged, in a
 	// copy of their own, and nothing of them is ever handed back.
 	Sealed bool `yaml:"sealed" json:"sealed,omitempty" jsonschema_description:"true: nothing of this check is handed back to the contender, and it runs in a clean copy of its own."`
@@ -159,6 +162,11 @@ func validateChecks(doc *specfile.Document, key string, checks []Check) {
 		}
 		if c.Report != "" && (c.Reads != ReadsJUnit || strings.HasPrefix(c.Report, "/") || strings.Contains("/"+c.Report+"/", "/../")) {
 			doc.Add(at+".report", specfile.Quote(c.Report), "a path inside the repository, together with reads: junit")
+		}
+		for key, name := range map[string]string{"coverage": c.Coverage, "findings": c.Findings} {
+			if name != "" && (strings.HasPrefix(name, "/") || strings.Contains("/"+name+"/", "/../")) {
+				doc.Add(at+"."+key, specfile.Quote(name), "a path inside the repository")
+			}
 		}
 		if (c.Reads == ReadsNumber) != (c.Number != nil) {
 			doc.Add(at+".number", "only one of the two", "reads: number together with number:, which says where the figure stands")

@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
+	"math"
 	"path"
 	"slices"
 	"sort"
@@ -13,6 +14,7 @@ import (
 	"github.com/bluekeyes/go-gitdiff/gitdiff"
 	"github.com/bmatcuk/doublestar/v4"
 
+	"agonometer/internal/core/patch"
 	"agonometer/internal/core/specfile"
 )
 
@@ -97,6 +99,8 @@ type Stage struct {
 	Delete []string
 	// Reference is a patch, or nil.
 	Reference []byte
+	// AlsoGood are further patches.
+	AlsoGood [][]byte
 }
 
 // HasSealed tells whether anything is laid over the result or deleted there.
@@ -137,7 +141,7 @@ func Names(file string, data []byte) (files, folders []string) {
 	}
 	add(&files, fm.ReferencePatch)
 	add(&files, fm.ReferenceAnswer)
-	for _, name := range fm.Attachments {
+	for _, name := range append(fm.AlsoGood, fm.Attachments...) {
 		add(&files, name)
 	}
 	sealed := func(s *Sealed) {
@@ -184,7 +188,7 @@ func Parse(file, shown string, data []byte, files map[string][]byte) (*Task, *sp
 	if t.RepairRounds != nil && (*t.RepairRounds < 0 || *t.RepairRounds > MaxRepairRounds) {
 		doc.Add("repair_rounds", fmt.Sprint(*t.RepairRounds), fmt.Sprintf("a whole number from 0 to %d", MaxRepairRounds))
 	}
-	for key, patterns := range map[string][]string{"scope": t.Scope, "protected": t.Protected, "unprotected": t.Unprotected, "test_files": t.TestFiles} {
+	for key, patterns := range map[string][]string{"scope": t.Scope, "protected": t.Protected, "unprotected": t.Unprotected, "test_files": t.TestFiles, "never": t.Never} {
 		for i, p := range patterns {
 			if p == "" || strings.HasPrefix(p, "/") || !doublestar.ValidatePattern(p) {
 				doc.Add(fmt.Sprintf("%s[%d]", key, i), specfile.Quote(p), "a glob pattern relative to the repository's top, such as src/**")
@@ -210,6 +214,10 @@ func Parse(file, shown string, data []byte, files map[string][]byte) (*Task, *sp
 	validateChecks(doc, "checks", t.Checks)
 	first := Stage{Brief: t.Brief, Checks: t.Checks, Goal: t.Goal, Guard: t.Guard, Reference: t.patch(doc, "reference_patch", t.ReferencePatch, files)}
 	t.seal(doc, "sealed", t.Sealed, &first, files)
+	for i, name := range t.AlsoGood {
+		first.AlsoGood = append(first.AlsoGood, t.patch(doc, fmt.Sprintf("also_good[%d]", i), name, files))
+	}
+	t.checkMeasures(doc)
 	t.Stages = []Stage{first}
 	seen := map[specfile.Slug]bool{}
 	for i, f := range t.FollowUps {
@@ -237,16 +245,33 @@ func Parse(file, shown string, data []byte, files map[string][]byte) (*Task, *sp
 	return t, doc
 }
 
+// checkMeasures reports names that no measure and no figure has.
+func (t *Task) checkMeasures(doc *specfile.Document) {
+	if t.Measures == nil {
+		return
+	}
+	for i, name := range t.Measures.Off {
+		if !slices.Contains(patch.MeasureNames, name) {
+			doc.Add(fmt.Sprintf("measures.off[%d]", i), specfile.Quote(name), "one of "+strings.Join(patch.MeasureNames, ", "))
+		}
+	}
+	for name, most := range t.Measures.AtMost {
+		if f := patch.FindFigure(name); f == nil || most < 0 || math.IsNaN(most) || math.IsInf(most, 0) {
+			doc.Add("measures.at_most", specfile.Quote(name)+" "+fmt.Sprint(most), "the name of a figure, such as leftovers or strays, with a number from 0")
+		}
+	}
+}
+
 func (t *Task) patch(doc *specfile.Document, key, name string, files map[string][]byte) []byte {
 	if name == "" {
 		return nil
 	}
-	patch, ok := files[specfile.Resolve(t.File, name)]
+	text, ok := files[specfile.Resolve(t.File, name)]
 	if !ok {
 		doc.Add(key, specfile.Quote(name)+" (no such file)", "a file that exists, its path relative to "+path.Base(t.File))
 		return nil
 	}
-	parsed, _, err := gitdiff.Parse(bytes.NewReader(patch))
+	parsed, _, err := gitdiff.Parse(bytes.NewReader(text))
 	if err != nil || len(parsed) == 0 {
 		why := "no changes in it"
 		if err != nil {
@@ -254,8 +279,8 @@ func (t *Task) patch(doc *specfile.Document, key, name string, files map[string]
 		}
 		doc.Add(key, specfile.Quote(name)+" ("+why+")", "a patch as git diff prints it")
 	}
-	t.named = append(t.named, patch)
-	return patch
+	t.named = append(t.named, text)
+	return text
 }
 
 // seal reads the sealed files of a stage from the bundle.

@@ -97,6 +97,8 @@ type FrontMatter struct {
 	Goal           []string        `yaml:"goal" json:"goal,omitempty" jsonschema_description:"Names of the goal tests; * stands for anything. Default: what fails or is not there at the start and passes with the reference patch."`
 	Guard          []string        `yaml:"guard" json:"guard,omitempty" jsonschema_description:"Names of the guard tests; * stands for anything. Default: what passed at the start and, where there is a reference patch, passes with it."`
 	Scope          []string        `yaml:"scope" json:"scope,omitempty" jsonschema_description:"Glob patterns of where the change is wanted."`
+	Never          []string        `yaml:"never" json:"never,omitempty" jsonschema_description:"Glob patterns of files that must not be touched; those that are count as strays."`
+	Measures       *Measures       `yaml:"measures" json:"measures,omitempty" jsonschema_description:"Which edit measures are left out, and which figures fail a bout."`
 	Sealed         *Sealed         `yaml:"sealed" json:"sealed,omitempty" jsonschema_description:"Files that are laid over the result in the judging copy only."`
 	Protect        Protect         `yaml:"protect" json:"protect,omitempty" jsonschema_description:"What a weakened test means: report (default) notes it on the verdict, strict fails the bout."`
 	Protected      []string        `yaml:"protected" json:"protected,omitempty" jsonschema_description:"Glob patterns of further files that are put back to their start for judging."`
@@ -110,8 +112,16 @@ type FrontMatter struct {
 	Deliverable    string          `yaml:"deliverable" json:"deliverable,omitempty" jsonschema_description:"Of a question: the one file that may be written."`
 	Limits         Limits          `yaml:"limits" json:"limits,omitempty" jsonschema_description:"What a bout on this task may use."`
 	ReferencePatch string          `yaml:"reference_patch" json:"reference_patch,omitempty" jsonschema_description:"A file with a known good change, as git diff prints it."`
+	// AlsoGood are further good changes.
+	AlsoGood []string `yaml:"also_good" json:"also_good,omitempty" jsonschema_description:"Files with further known good changes for the brief; edit measures look at the nearest."`
 	// ReferenceAnswer is to a question what the reference patch is to a change.
 	ReferenceAnswer string `yaml:"reference_answer" json:"reference_answer,omitempty" jsonschema_description:"Of a question: a file with a known good reply."`
+}
+
+// Measures say what a task wants of the edit measures.
+type Measures struct {
+	Off    []string           `yaml:"off" json:"off,omitempty" jsonschema_description:"Measures that are left out: footprint, strays, noise, leftovers, losses, tests, repetition, fit, docs, nearness, claims."`
+	AtMost map[string]float64 `yaml:"at_most" json:"at_most,omitempty" jsonschema_description:"Figures, by name, above which a bout that passed its checks fails, such as leftovers: 0."`
 }
 
 // Task is a task file, read and found valid.

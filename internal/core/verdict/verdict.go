@@ -46,6 +46,8 @@ const (
 	GuardsBroken Reason = "guards-broken" // tests that passed at the start do not pass any more
 	// TestsWeakened is for tasks that protect their tests strictly.
 	TestsWeakened Reason = "tests-weakened"
+	// EditsBeyond is for tasks that bound figures of the edit measures.
+	EditsBeyond Reason = "edits-beyond"
 	// FilesChanged is for questions, which change nothing.
 	FilesChanged Reason = "files-changed"
 
@@ -77,6 +79,7 @@ func Reasons() map[Reason]string {
 		GoalsMissed:     "not everything that was wanted is there",
 		GuardsBroken:    "something that worked before does not work any more",
 		TestsWeakened:   "the tests were weakened",
+		EditsBeyond:     "the change is beyond what the task allows",
 		FilesChanged:    "files were changed although nothing was to change",
 	}
 }
@@ -131,12 +134,25 @@ type Facts struct {
 	// Weakened says in words what was done to the tests; Strict makes it a failure.
 	Weakened []string
 	Strict   bool
+	// Beyond are figures of the edit measures above what the task allows.
+	Beyond []Bound
 	// Question is set for tasks that want a reply and no change; Strange are the
 	// files that were changed all the same.
 	Question bool
 	Strange  []string
 	// Flags are further remarks in words.
 	Flags []string
+}
+
+// Bound is a figure of the edit measures that is above what a task allows.
+type Bound struct {
+	Figure        string
+	Value, AtMost float64
+}
+
+// Words say it for people.
+func (b Bound) Words() string {
+	return fmt.Sprintf("%s %.4g, at most %.4g", b.Figure, b.Value, b.AtMost)
 }
 
 // Verdict is the result.
@@ -178,7 +194,8 @@ const MadeOnlyWords = "passes where it was made, fails on a clean copy"
 
 // Of decides: the first that matches, in the order of void, a limit,
 // tool-crashed, no-change, files changed for a question, the first check that is
-// not as wanted, tests weakened under strict protection, passed.
+// not as wanted, tests weakened under strict protection, edit
+// measures beyond the task's bounds, passed.
 func Of(f Facts) Verdict {
 	if f.Void != "" {
 		return Verdict{Outcome: Void, Reason: f.Void, Detail: f.VoidDetail}
@@ -234,6 +251,14 @@ func Of(f Facts) Verdict {
 	}
 	if f.Strict && len(f.Weakened) > 0 {
 		v.Reason = TestsWeakened
+		return v
+	}
+	if len(f.Beyond) > 0 {
+		var words []string
+		for _, b := range f.Beyond {
+			words = append(words, b.Words())
+		}
+		v.Reason, v.Detail = EditsBeyond, strings.Join(words, "; ")
 		return v
 	}
 	v.Outcome, v.Reason = Passed, ChecksPassed

@@ -1,0 +1,228 @@
+package bout
+
+import (
+	"context"
+	"slices"
+	"sort"
+	"sync"
+
+	"agonometer/internal/bout/judge"
+	"agonometer/internal/bout/workspace"
+	"agonometer/internal/core/patch"
+	"agonometer/internal/core/protect"
+	"agonometer/internal/core/task"
+	"agonometer/internal/core/verdict"
+)
+
+// Beside is what a change is measured with, beside its trees: what checks wrote, and
+// what earlier rounds touched.
+type Beside struct {
+	// Coverage are the files that checks wrote about executed lines.
+	Coverage [][]byte
+	// LintStart and LintResult are findings of linters, by check.
+	LintStart, LintResult map[string][]byte
+	// Earlier are the paths that earlier rounds had changed.
+	Earlier []string
+	// Said is the closing message; Passed tells what the checks came to, nil where nothing was judged.
+	Said   []byte
+	Passed *bool
+}
+
+// BesideOf takes from results of checks what they wrote: of the visible run, with the
+// contender's own tests, where there was one.
+func (j *Judged) BesideOf() Beside {
+	b := Beside{LintResult: map[string][]byte{}}
+	results := j.Visible
+	if results == nil {
+		results = j.Deciding
+	}
+	for i := range results {
+		r := &results[i]
+		if r.Check.Sealed {
+			continue
+		}
+		if len(r.Coverage) > 0 {
+			b.Coverage = append(b.Coverage, r.Coverage)
+		}
+		if len(r.Findings) > 0 {
+			b.LintResult[string(r.Check.Name)] = r.Findings
+		}
+	}
+	ok := true
+	for i := range results {
+		ok = ok && (results[i].Check.Sealed || results[i].Run.OK())
+	}
+	b.Passed = &ok
+	return b
+}
+
+// lintOf are the findings that checks wrote at the start.
+func lintOf(results []judge.Result) map[string][]byte {
+	var out map[string][]byte
+	for i := range results {
+		if r := &results[i]; len(r.Findings) > 0 && !r.Check.Sealed {
+			if out == nil {
+				out = map[string][]byte{}
+			}
+			out[string(r.Check.Name)] = r.Findings
+		}
+	}
+	return out
+}
+
+// indexes keeps what start repositories repeat, for the last few of them.
+type indexes struct {
+	mu   sync.Mutex
+	of   map[string]*patch.Index
+	last []string
+}
+
+const maxIndexes = 4
+
+// Index is what the code of a prepared state looks like, made once.
+func (e *Engine) index(ctx context.Context, p *workspace.Prepared, t *task.Task, contents *workspace.Contents) (*patch.Index, error) {
+	e.indexes.mu.Lock()
+	defer e.indexes.mu.Unlock()
+	if x := e.indexes.of[p.Dir]; x != nil {
+		return x, nil
+	}
+	files, err := e.Git.Files(p)
+	if err != nil {
+		return nil, err
+	}
+	sort.Strings(files)
+	x := patch.NewIndex()
+	for i, name := range files {
+		if i%100 == 0 && ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		if patch.Indexed(name) && !protect.IsTest(t.TestFiles, name) {
+			x.Add(name, contents.Before(name))
+		}
+	}
+	if e.indexes.of == nil {
+		e.indexes.of = map[string]*patch.Index{}
+	}
+	e.indexes.of[p.Dir] = x
+	if e.indexes.last = append(e.indexes.last, p.Dir); len(e.indexes.last) > maxIndexes {
+		delete(e.indexes.of, e.indexes.last[0])
+		e.indexes.last = e.indexes.last[1:]
+	}
+	return x, nil
+}
+
+// MeasureEdits works out the edit measures of a result of a stage.
+func (e *Engine) MeasureEdits(ctx context.Context, t *task.Task, p *workspace.Prepared, stage *task.Stage, result Result, with Beside) (*patch.Measures, error) {
+	change, err := e.Git.ReadChange(ctx, p, e.Scratch(), result.Diff, result.Tree)
+	if err != nil {
+		return nil, err
+	}
+	defer change.Close()
+	contents, err := e.Git.Contents(ctx, p, change)
+	if err != nil {
+		return nil, err
+	}
+	reading := func(c *workspace.Contents) func(patch.Side, string) []byte {
+		return func(side patch.Side, name string) []byte {
+			if side == patch.Before {
+				return c.Before(name)
+			}
+			return c.After(name)
+		}
+	}
+	in := &patch.Input{Diff: result.Shown, Read: reading(contents), Scope: t.Scope, Never: t.Never, Brief: stage.Brief, Earlier: with.Earlier,
+		IsTest: func(name string) bool { return protect.IsTest(t.TestFiles, name) }}
+	if len(in.Diff) == 0 {
+		in.Diff = result.Diff
+	}
+	if t.Measures != nil {
+		in.Off = t.Measures.Off
+	}
+	if stage != &t.Stages[0] { // a follow-up's change holds what the stages before it wanted
+		for i := range t.Stages {
+			in.Brief += "\n" + t.Stages[i].Brief
+		}
+	}
+	for _, text := range append([][]byte{stage.Reference}, stage.AlsoGood...) {
+		if text == nil {
+			continue
+		}
+		ref, err := e.Git.ReadChange(ctx, p, e.Scratch(), text, "")
+		if err != nil {
+			continue // it does not apply: proving says so
+		}
+		defer ref.Close()
+		theirs, err := e.Git.Contents(ctx, p, ref)
+		if err != nil {
+			return nil, err
+		}
+		defer theirs.Close()
+		in.References = append(in.References, patch.Reference{Diff: text, Read: reading(theirs)})
+	}
+	var notes []string
+	for _, data := range with.Coverage {
+		c, err := patch.ReadCoverage(data)
+		if err != nil {
+			notes = append(notes, err.Error())
+			continue
+		}
+		in.Covered = in.Covered.Join(c)
+	}
+	if len(with.LintStart) > 0 || len(with.LintResult) > 0 {
+		in.Lint = &patch.Lint{}
+		for _, name := range sortedNames(with.LintResult) {
+			if start, there := with.LintStart[name]; there {
+				in.Lint.Start, in.Lint.Result = append(in.Lint.Start, start), append(in.Lint.Result, with.LintResult[name])
+			}
+		}
+		if len(in.Lint.Start) == 0 {
+			in.Lint = nil
+			notes = append(notes, "what linters find at the start is not known")
+		}
+	}
+	if !slices.Contains(in.Off, "repetition") {
+		if in.Index, err = e.index(ctx, p, t, contents); err != nil {
+			contents.Close()
+			return nil, err
+		}
+	}
+	m, err := patch.MeasureEdits(in)
+	if closed := contents.Close(); err == nil && closed != nil && ctx.Err() == nil {
+		err = closed
+	}
+	if err != nil {
+		return nil, err
+	}
+	m.Notes = append(m.Notes, notes...)
+	if !slices.Contains(in.Off, "claims") {
+		start, err := e.Git.Files(p)
+		if err != nil {
+			return nil, err
+		}
+		m.Add(verdict.Claims(verdict.Said{Message: string(with.Said), Passed: with.Passed, Changed: change.Paths, Start: start}))
+	}
+	return m, nil
+}
+
+func sortedNames[V any](m map[string]V) []string {
+	out := make([]string, 0, len(m))
+	for name := range m {
+		out = append(out, name)
+	}
+	sort.Strings(out)
+	return out
+}
+
+// OutOfBounds says which figures are above what a task allows.
+func OutOfBounds(t *task.Task, values map[string]float64) []verdict.Bound {
+	var out []verdict.Bound
+	if t.Measures == nil {
+		return nil
+	}
+	for _, name := range sortedNames(t.Measures.AtMost) {
+		if v, there := values[name]; there && v > t.Measures.AtMost[name] {
+			out = append(out, verdict.Bound{Figure: name, Value: v, AtMost: t.Measures.AtMost[name]})
+		}
+	}
+	return out
+}

@@ -1,0 +1,114 @@
+package patch
+
+import "slices"
+
+// FigureInfo says what a figure is.
+type FigureInfo struct {
+	Name string `json:"name"`
+	// Measure is the measure that it belongs to.
+	Measure string `json:"measure"`
+	// Title is for a column, Words say what is counted.
+	Title string `json:"title"`
+	Words string `json:"words"`
+	// Unit is lines, files, share and the like; empty for a plain count.
+	Unit string `json:"unit,omitempty"`
+	// Kinds are the kinds of findings that it counts; none where it is no count of findings.
+	Kinds []string `json:"kinds,omitempty"`
+}
+
+// Figures lists all figures in their order.
+func Figures() []FigureInfo { return figures }
+
+var figures = []FigureInfo{
+	{"files", "footprint", "Files", "files that the change touches", "files", nil},
+	{"files_added", "footprint", "Added files", "files that are new", "files", nil},
+	{"files_deleted", "footprint", "Deleted files", "files that are gone", "files", nil},
+	{"files_renamed", "footprint", "Renamed files", "files that have another name", "files", nil},
+	{"hunks", "footprint", "Hunks", "stretches of changed lines", "", nil},
+	{"lines_added", "footprint", "Added", "lines added", "lines", nil},
+	{"lines_removed", "footprint", "Removed", "lines removed", "lines", nil},
+	{"lines_added_code", "footprint", "Added code", "lines of code added, tests not counted", "lines", nil},
+	{"lines_removed_code", "footprint", "Removed code", "lines of code removed, tests not counted", "lines", nil},
+	{"lines_added_comment", "footprint", "Added comments", "lines of comment added", "lines", nil},
+	{"lines_removed_comment", "footprint", "Removed comments", "lines of comment removed", "lines", nil},
+	{"lines_added_blank", "footprint", "Added blanks", "blank lines added in code", "lines", nil},
+	{"lines_removed_blank", "footprint", "Removed blanks", "blank lines removed in code", "lines", nil},
+	{"lines_added_test", "footprint", "Added tests", "lines added in test files", "lines", nil},
+	{"lines_removed_test", "footprint", "Removed tests", "lines removed in test files", "lines", nil},
+	{"lines_added_docs", "footprint", "Added docs", "lines added in documentation", "lines", nil},
+	{"lines_removed_docs", "footprint", "Removed docs", "lines removed in documentation", "lines", nil},
+	{"lines_added_data", "footprint", "Added data", "lines added in data and settings", "lines", nil},
+	{"lines_removed_data", "footprint", "Removed data", "lines removed in data and settings", "lines", nil},
+	{"lines_added_generated", "footprint", "Added generated", "lines added in generated or foreign files", "lines", nil},
+	{"lines_removed_generated", "footprint", "Removed generated", "lines removed in generated or foreign files", "lines", nil},
+	{"lines_moved", "footprint", "Moved", "added lines that stood elsewhere before", "lines", nil},
+	{"size_to_reference", "footprint", "Size to reference", "changed lines, as a multiple of the reference's", "x", nil},
+	{"strays", "strays", "Strays", "changed files that the task did not ask to touch", "files", []string{"file"}},
+	{"noise", "noise", "Noise", "places that change nothing that matters", "", []string{"white-space", "line-ends", "import-order", "comments", "quotes", "rewritten", "undone", "mode"}},
+	{"noise_lines", "noise", "Noise lines", "changed lines in them", "lines", nil},
+	{"leftovers", "leftovers", "Leftovers", "things that should not stay behind", "", []string{"placeholder", "conflict", "debug", "commented-out", "todo", "file", "key"}},
+	{"losses", "losses", "Losses", "things that went away unasked", "", []string{"error-handler", "guard", "log", "function", "exported-name"}},
+	{"unused", "losses", "Unused", "functions that were added and nothing uses", "", []string{"unused"}},
+	{"tests_added", "tests", "New tests", "test cases added", "", []string{"added"}},
+	{"tests_removed", "tests", "Removed tests", "test cases removed", "", []string{"removed"}},
+	{"tests_changed", "tests", "Changed tests", "test cases with another body", "", nil},
+	{"tests_skipped", "tests", "Skipped tests", "test cases that are left out now", "", []string{"skipped"}},
+	{"tests_weakened", "tests", "Weakened tests", "test cases with fewer or looser assertions", "", []string{"weakened"}},
+	{"covered_share", "tests", "Covered", "share of added and changed lines of code that the tests execute", "share", nil},
+	{"repeated_lines", "repetition", "Repeated", "added lines whose code stands elsewhere too", "lines", nil},
+	{"dependencies_added", "fit", "Dependencies", "new dependencies", "", []string{"dependency"}},
+	{"undeclared_imports", "fit", "Undeclared", "imports that no manifest declares", "", []string{"undeclared-import"}},
+	{"exports_added", "fit", "New names", "exported names added", "", nil},
+	{"exports_removed", "fit", "Gone names", "exported names removed", "", nil},
+	{"longest_function", "fit", "Longest", "lines of the longest function that was touched", "lines", nil},
+	{"deepest_nesting", "fit", "Deepest", "blocks around the deepest touched line within its function", "", nil},
+	{"lint_new", "fit", "Lint", "findings of linters that are new", "", []string{"lint"}},
+	{"lint_gone", "fit", "Lint gone", "findings of linters that are gone", "", nil},
+	{"docs", "docs", "Docs", "whether README, documentation, changelog or doc comments were touched (1) or not (0)", "yes/no", nil},
+	{"docs_readme", "docs", "README", "whether a README was touched", "yes/no", nil},
+	{"docs_changelog", "docs", "Changelog", "whether a changelog was touched", "yes/no", nil},
+	{"docs_other", "docs", "Other docs", "whether other documentation was touched", "yes/no", nil},
+	{"docs_comments", "docs", "Doc comments", "changed exported names whose doc comment was touched too", "", nil},
+	{"docs_names", "docs", "Changed names", "changed exported names", "", nil},
+	{"nearness_likeness", "nearness", "Likeness", "likeness of the changed lines to the nearest reference's, 0 to 1", "share", nil},
+	{"nearness_precision", "nearness", "Precision", "share of the change's files that the reference touches too", "share", nil},
+	{"nearness_recall", "nearness", "Recall", "share of the reference's files that the change touches too", "share", nil},
+	{"claims_wrong", "claims", "Wrong claims", "claims of the closing message that are not true", "", []string{"tests-pass", "file-not-changed"}},
+	{"claims_left_out", "claims", "Unnamed files", "changed files that a closing message leaves out, although it names others", "files", []string{"file-left-out"}},
+}
+
+// FindFigure is what is known of a figure, or nil.
+func FindFigure(name string) *FigureInfo {
+	i := slices.IndexFunc(figures, func(f FigureInfo) bool { return f.Name == name })
+	if i < 0 {
+		return nil
+	}
+	return &figures[i]
+}
+
+// Values are the figures that there are, by name, without the findings that a person
+// has set aside (by id).
+func (m *Measures) Values(aside map[string]bool) map[string]float64 {
+	out := map[string]float64{}
+	for _, f := range m.Figures {
+		if f.Value != nil {
+			out[f.Name] = *f.Value
+		}
+	}
+	for _, f := range m.Findings {
+		if !aside[f.ID] {
+			continue
+		}
+		for _, info := range figures {
+			if _, there := out[info.Name]; there && info.Measure == f.Measure && slices.Contains(info.Kinds, f.Kind) {
+				out[info.Name]--
+			}
+		}
+		if f.Measure == "repetition" {
+			if _, there := out["repeated_lines"]; there {
+				out["repeated_lines"] = max(0, out["repeated_lines"]-float64(f.End-f.Line+1))
+			}
+		}
+	}
+	return out
+}

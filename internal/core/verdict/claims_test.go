@@ -1,0 +1,52 @@
+package verdict
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+)
+
+func TestClaims(t *testing.T) {
+	yes, no := true, false
+	start := []string{"src/log.js", "src/cli.js", "README.md", "test/log.test.js", "a/x.go", "b/x.go"}
+	changed := []string{"README.md", "src/log.js", "src/new.js"}
+	for _, c := range []struct {
+		said   string
+		passed *bool
+		want   []string
+	}{
+		{"Done. All tests pass.", &no, []string{"tests-pass All tests pass."}},
+		{"Done. All tests pass.", &yes, nil},
+		{"Done. All tests pass.", nil, nil},
+		{"The change passes the whole suite of tests? It passes all the tests now.", &no, []string{"tests-pass It passes all the tests now."}},
+		{"The tests should pass. I could not run the tests, so whether they pass is open.", &no, nil},
+		{"The tests do not pass yet. Some tests passed.", &no, nil},
+		{"Updated `src/cli.js` to print more.", &yes, []string{"file-not-changed src/cli.js"}},
+		{"I changed cli.js.", &yes, []string{"file-not-changed src/cli.js"}},
+		{"I left src/cli.js as it was, and changed nothing in test/log.test.js.", &yes, nil},
+		{"Added a helper that is used in src/cli.js.", &yes, nil},
+		{"Updated x.go.", &yes, nil}, // which?
+		{"Updated elsewhere.js, v1.2 and node.js.", &yes, nil},
+		{"Changed src/log.js and README.md.", &yes, []string{"file-left-out src/new.js"}},
+		{"Changed src/log.js.", &yes, nil},
+		{strings.Repeat("All tests pass ", 1000), &no, nil},
+		{"All \xff\xfe tests pass\x00.", &no, []string{"tests-pass All \xff\xfe tests pass\x00."}},
+	} {
+		found, figures := Claims(Said{Message: c.said, Passed: c.passed, Changed: changed, Start: start})
+		var got []string
+		for _, f := range found {
+			if f.Kind == "tests-pass" {
+				got = append(got, f.Kind+" "+f.Text)
+				continue
+			}
+			got = append(got, f.Kind+" "+f.Path)
+		}
+		assert.Equal(t, c.want, got, c.said)
+		assert.Len(t, figures, 2)
+		assert.NotNil(t, figures[0].Value)
+	}
+	_, figures := Claims(Said{Message: " \n"})
+	assert.Nil(t, figures[0].Value)
+	assert.NotEmpty(t, figures[0].Why)
+}
