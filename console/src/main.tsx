@@ -9,6 +9,7 @@ import { ServiceError } from './api/client';
 import { Frame } from './components/Frame';
 import { setNonce } from './lib/nonce';
 import { BoutPage } from './pages/bout/BoutPage';
+import { ComparePage } from './pages/compare/ComparePage';
 import { ContestPage } from './pages/contest/ContestPage';
 import { ContestsPage } from './pages/contests/ContestsPage';
 import { ContendersPage } from './pages/contender/ContendersPage';
@@ -43,6 +44,7 @@ const router = createBrowserRouter([
       { path: '/sign-in', element: <SignInPage /> },
       { path: '/contests/:id', element: <ContestPage /> },
       { path: '/bouts/:id', element: <BoutPage /> },
+      { path: '/compare', element: <ComparePage /> },
       { path: '/contenders', element: <ContendersPage /> },
       { path: '/hand', element: <HandsPage /> },
       { path: '/hand/:id', element: <HandPage /> },

@@ -148,6 +148,8 @@ type Standings struct {
 	// mattered to whom. Both are empty where there is one wording.
 	ByWording []standings.WordingRow `json:"by_wording"`
 	Spreads   []standings.Spread     `json:"spreads"`
+	// Figures say what the edit measures' figures are.
+	Figures []patch.FigureInfo `json:"figures"`
 }
 
 // FirstUse is what a contender did once in a repository before its first bout there.

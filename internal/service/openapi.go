@@ -158,7 +158,7 @@ func addSchema(schemas map[string]any, names map[string]reflect.Type, t reflect.
 
 // markNullable lets the fields that are pointers or slices in Go be null.
 func markNullable(schemas map[string]any, t reflect.Type, seen map[reflect.Type]bool) {
-	for t.Kind() == reflect.Pointer || t.Kind() == reflect.Slice {
+	for t.Kind() == reflect.Pointer || t.Kind() == reflect.Slice || t.Kind() == reflect.Map {
 		t = t.Elem()
 	}
 	if t.Kind() != reflect.Struct || seen[t] || t == reflect.TypeFor[api.Time]() || t == reflect.TypeFor[ledger.Money]() {
@@ -178,6 +178,11 @@ func markNullable(schemas map[string]any, t reflect.Type, seen map[reflect.Type]
 			}
 			markNullable(schemas, f.Type, seen)
 			prop, ok := props[name].(map[string]any)
+			if items, many := prop["items"].(map[string]any); many && f.Type.Kind() == reflect.Slice && f.Type.Elem().Kind() == reflect.Pointer {
+				if kind, isText := items["type"].(string); isText {
+					items["type"] = []any{kind, "null"}
+				}
+			}
 			if !ok || f.Type.Kind() != reflect.Pointer || prop["anyOf"] != nil {
 				continue
 			}

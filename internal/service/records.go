@@ -111,7 +111,7 @@ func standingsOf(c *store.Contest, contenders []store.ContestContender, tasks []
 	for _, con := range contenders {
 		names = append(names, con.Slug)
 	}
-	out := api.Standings{ContestID: c.ID, Final: c.State == store.ContestDone, Notes: []string{}}
+	out := api.Standings{ContestID: c.ID, Final: c.State == store.ContestDone, Notes: []string{}, Figures: patch.Figures()}
 	byHand, outOfOrder, otherWords, discarded, guided := 0, 0, 0, 0, 0
 	ways := map[string]bool{}
 	var facts []standings.Bout

@@ -30,6 +30,11 @@ export type Contender = components['schemas']['Contender'];
 export type Report = components['schemas']['Report'];
 export type Effort = components['schemas']['Effort'];
 export type Standings = components['schemas']['Standings'];
+export type EditMeasures = components['schemas']['EditMeasures'];
+export type EditFigure = components['schemas']['EditFigure'];
+export type EditFinding = components['schemas']['EditFinding'];
+export type MarkEdit = components['schemas']['MarkEdit'];
+export type Comparison = components['schemas']['Comparison'];
 type ProblemDocument = components['schemas']['ProblemDocument'];
 
 const client = createClient<paths>({ baseUrl: '/' });
@@ -69,6 +74,10 @@ export const service = {
   bout: (id: string) => take(client.GET('/api/v1/bouts/{id}', byId(id))),
   bouts: (task: string) => take(client.GET('/api/v1/bouts', { params: { query: { task } } })),
   diff: (id: string, round: string | undefined) => take(client.GET('/api/v1/bouts/{id}/diff', { params: { path: { id }, query: round ? { round } : {} } })),
+  edits: (id: string, round: string | undefined) => take(client.GET('/api/v1/bouts/{id}/measures', { params: { path: { id }, query: round ? { round } : {} } })),
+  measureAgain: (id: string) => take(client.POST('/api/v1/bouts/{id}/measures', byId(id))),
+  markEdit: (id: string, finding: string, body: MarkEdit) => take(client.POST('/api/v1/bouts/{id}/measures/{finding}', { params: { path: { id, finding } }, body })),
+  compare: (bouts: string[], reference: boolean) => take(client.GET('/api/v1/comparison', { params: { query: { bouts: bouts.join(','), ...(reference ? { reference: 'yes' as const } : {}) } } })),
   log: (id: string, round: string | undefined) => take(client.GET('/api/v1/bouts/{id}/log', { params: { path: { id }, query: round ? { round } : {} }, parseAs: 'text' })),
   checkLog: (id: string, c: { name: string; round: number; way: string }) =>
     take(

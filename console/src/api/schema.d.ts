@@ -1086,7 +1086,7 @@ export interface components {
             name: string;
             title: string;
             unit?: string;
-            values: number[];
+            values: (number | null)[];
             words: string;
         };
         ComparedFile: {
@@ -1275,8 +1275,8 @@ export interface components {
             version: number;
         };
         EditMedian: {
-            all: number;
-            passed: number;
+            all: number | null;
+            passed: number | null;
         };
         Effort: {
             answered_by_rule: number;
@@ -1390,6 +1390,14 @@ export interface components {
             start_ratio: number | null;
             trouble?: string;
             unit: string;
+        };
+        FigureInfo: {
+            kinds?: string[];
+            measure: string;
+            name: string;
+            title: string;
+            unit?: string;
+            words: string;
         };
         File: {
             added: number;
@@ -1865,6 +1873,7 @@ export interface components {
         Standings: {
             by_wording: components["schemas"]["WordingRow"][];
             contest_id: string;
+            figures: components["schemas"]["FigureInfo"][];
             final: boolean;
             notes: string[];
             rows: components["schemas"]["Row"][];

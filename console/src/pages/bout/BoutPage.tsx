@@ -8,7 +8,9 @@ import { lookOf, Pill } from '../../components/Outcome';
 import { ABSENT, bytes, count, duration, reason, visible, when } from '../../lib/format';
 import { usedWords } from '../../lib/ledger';
 import { Output } from './Checks';
+import { CompareWith } from './CompareWith';
 import { DiffView } from './DiffView';
+import { EditsView } from './Edits';
 import { TimeAndTokens } from './Ledger';
 import { effortWords, MarkList } from './Person';
 import { RoundView, Steps } from './Rounds';
@@ -123,8 +125,8 @@ function ToolLog({ b, round }: { b: BoutDetail; round: string | undefined }) {
   );
 }
 
-const TABS = ['checks', 'time', 'change', 'log'] as const;
-const TAB_NAMES = { checks: 'Judgement', time: 'Time and tokens', change: 'Change', log: 'What the tool printed' };
+const TABS = ['checks', 'time', 'edits', 'change', 'log'] as const;
+const TAB_NAMES = { checks: 'Judgement', time: 'Time and tokens', edits: 'Edits', change: 'Change', log: 'What the tool printed' };
 
 /** The verdict's own words about what was judged more than once, or made elsewhere. */
 function History({ b }: { b: BoutDetail }) {
@@ -161,7 +163,7 @@ export function BoutPage() {
   const round = chosen && chosen !== rounds.at(-1) ? String(chosen.number) : undefined;
   const show = (changes: Record<string, string | undefined>) => {
     const next: Record<string, string> = {};
-    for (const [k, v] of Object.entries({ show: search.get('show') ?? undefined, round: search.get('round') ?? undefined, ...changes })) if (v) next[k] = v;
+    for (const [k, v] of Object.entries({ show: search.get('show') ?? undefined, round: search.get('round') ?? undefined, at: undefined, ...changes })) if (v) next[k] = v;
     setSearch(next, { replace: true });
   };
   const tab = TABS.find((t) => t === search.get('show')) ?? 'checks';
@@ -206,6 +208,7 @@ export function BoutPage() {
       <div className="grid items-start gap-4 min-[1000px]:grid-cols-[20rem_minmax(0,1fr)]">
         <Panel title="Facts">
           <Facts b={b} />
+          <CompareWith b={b} />
         </Panel>
         <Tabs.Root value={tab} onValueChange={(t) => show({ show: t === 'checks' ? undefined : t })} className="min-w-0 rounded border border-line bg-sheet">
           <Tabs.List aria-label="What to show" className="flex gap-1 border-b border-line px-2 pt-1">
@@ -230,7 +233,10 @@ export function BoutPage() {
             <TimeAndTokens bout={b} />
             {b.marks.length > 0 && <MarkList marks={b.marks} />}
           </Tabs.Content>
-          <Tabs.Content value="change">{b.captured_at ? <DiffView id={b.id} round={round} /> : <p className="p-3 text-faint">Nothing has been captured{b.state === 'done' ? '' : ' yet'}.</p>}</Tabs.Content>
+          <Tabs.Content value="edits">
+            <EditsView id={b.id} round={round} onShow={(f) => show({ show: 'change', at: f.id })} />
+          </Tabs.Content>
+          <Tabs.Content value="change">{b.captured_at ? <DiffView id={b.id} round={round} at={search.get('at')} /> : <p className="p-3 text-faint">Nothing has been captured{b.state === 'done' ? '' : ' yet'}.</p>}</Tabs.Content>
           <Tabs.Content value="log">
             <ToolLog b={b} round={round} />
           </Tabs.Content>

@@ -1,4 +1,8 @@
+import { Popover } from 'radix-ui';
+import { useState } from 'react';
+
 import type { Standings } from '../../api/client';
+import { editValue } from '../../lib/edits';
 import { duration, figure, share } from '../../lib/format';
 import { money, moneyRange, tokens } from '../../lib/ledger';
 
@@ -65,6 +69,83 @@ function Asked({ rows, rate }: { rows: Standings['rows']; rate: string }) {
 
 const WAYS: Record<string, string> = { command: 'by a command', acp: 'over the protocol', hand: 'by hand', elsewhere: 'made elsewhere', mixed: 'in several ways' };
 
+const USUAL = ['strays', 'noise', 'leftovers', 'losses', 'unused', 'tests_added', 'covered_share', 'repeated_lines', 'size_to_reference', 'nearness_likeness'];
+const KEPT = 'agonometer.edit-columns';
+
+function keptColumns(): string[] {
+  try {
+    const kept: unknown = JSON.parse(localStorage.getItem(KEPT) ?? 'null');
+    if (Array.isArray(kept)) return kept.filter((k): k is string => typeof k === 'string');
+  } catch {
+    // what cannot be read was not chosen
+  }
+  return USUAL;
+}
+
+/** Medians of the edit measures that the reader chooses. */
+function EditMedians({ rows, figures }: { rows: Standings['rows']; figures: Standings['figures'] }) {
+  const [chosen, setChosen] = useState(keptColumns);
+  if (rows.every((r) => Object.keys(r.edits).length === 0)) return null;
+  const columns = figures.filter((f) => chosen.includes(f.name));
+  const choose = (name: string, on: boolean) => {
+    const next = on ? [...chosen, name] : chosen.filter((c) => c !== name);
+    setChosen(next);
+    localStorage.setItem(KEPT, JSON.stringify(next));
+  };
+  return (
+    <div className="border-t border-line">
+      <div className="flex items-baseline gap-3 px-3 pt-2">
+        <h3 className="text-sm font-medium">Edit measures</h3>
+        <span className="text-xs text-faint">medians over the bouts that passed or failed, and in brackets over those that passed</span>
+        <Popover.Root>
+          <Popover.Trigger className="ml-auto cursor-pointer rounded border border-line px-2 py-0.5 text-xs hover:bg-water-soft">Columns</Popover.Trigger>
+          <Popover.Portal>
+            <Popover.Content align="end" sideOffset={4} className="z-10 grid max-h-96 w-[34rem] max-w-[90vw] grid-cols-3 gap-x-3 gap-y-1 overflow-y-auto rounded border border-line bg-sheet p-3 text-xs shadow-lg">
+              {figures.map((f) => (
+                <label key={f.name} title={f.words} className="flex items-center gap-1.5">
+                  <input type="checkbox" checked={chosen.includes(f.name)} onChange={(e) => choose(f.name, e.target.checked)} />
+                  {f.title}
+                </label>
+              ))}
+            </Popover.Content>
+          </Popover.Portal>
+        </Popover.Root>
+      </div>
+      <div className="overflow-x-auto">
+        <table className="w-full text-left" aria-label="Edit measures">
+          <thead className="text-xs text-faint">
+            <tr>
+              {['Contender', ...columns.map((c) => c.title)].map((h, i) => (
+                <th key={h} scope="col" title={columns[i - 1]?.words} className={`px-2 py-2 font-medium first:pl-3 last:pr-3 ${i > 0 ? 'text-right' : ''}`}>
+                  {h}
+                </th>
+              ))}
+            </tr>
+          </thead>
+          <tbody>
+            {rows.map((r) => (
+              <tr key={r.contender} className="border-t border-line tabular-nums">
+                <th scope="row" className="px-3 py-1.5 font-medium">
+                  {r.contender}
+                </th>
+                {columns.map((c) => {
+                  const m = r.edits[c.name];
+                  return (
+                    <td key={c.name} className="px-2 py-1.5 text-right whitespace-nowrap">
+                      {editValue(c.unit, m?.all)}
+                      {m?.all !== undefined && m.all !== null && <span className="text-faint"> ({editValue(c.unit, m.passed)})</span>}
+                    </td>
+                  );
+                })}
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </div>
+    </div>
+  );
+}
+
 /** Who succeeded, how long it took and how large the change was. */
 export function StandingsTable({ standings, rate }: { standings: Standings; rate: string }) {
   const person = somebody(standings.rows);
@@ -126,6 +207,7 @@ export function StandingsTable({ standings, rate }: { standings: Standings; rate
           </tbody>
         </table>
       </div>
+      <EditMedians rows={standings.rows} figures={standings.figures} />
       {person && <Asked rows={standings.rows} rate={rate} />}
       <ul className="list-none border-t border-line px-3 py-2 text-xs text-faint">
         <li>In the end: repair rounds included; first time: without one. Times, tokens, files and lines are medians over the bouts that passed or failed. Per passed: all that was spent, divided by what passed. Available: the share of tries that were neither refused nor void nor late.</li>
