@@ -116,7 +116,7 @@ func (o *outliner) find() {
 	}
 	for i := range o.out {
 		d := &o.out[i]
-		d.Exported = d.Kind != Case && (d.Exported || o.exports[d.Name])
+		d.Exported = d.Kind != Case && (d.Exported || o.exports[d.Name] && o.Column(o.Tokens[d.From]) == 0)
 	}
 }
 
@@ -436,6 +436,8 @@ func (o *outliner) exportList(i, end int) {
 	for ; i < end; i++ {
 		if w := o.Word(i); w != "" && w != "as" {
 			o.exports[w] = true
+		} else if (o.Is(i, "{") || o.Is(i, "(") || o.Is(i, "[")) && int(o.pair[i]) > i {
+			i = int(o.pair[i]) // what a value holds is not exported
 		}
 	}
 }

@@ -17,22 +17,32 @@ var lossKinds = []struct {
 	pattern *regexp.Regexp
 	why     string
 }{
-	{"error-handler", regexp.MustCompile(`\b(catch|except|rescue)\b|\berr\s*!=\s*nil\b|\.catch\(|\brecover\(\)|\bon_?[eE]rror\b|\bif let Err\(|=> Err\(|\bErr\(\w+\)\s*=>|\|\|\s*(exit|die|return|fail)\b|\bset -e\b`), "an error is not handled any more"},
-	{"guard", regexp.MustCompile(`^\s*(\}\s*else\s+)?(if|unless|guard)\b.*\b(return|throw|raise|panic|exit|continue|break|abort|fail)\b|^\s*(assert|require|check|ensure|precondition|Preconditions)\w*\s*[.(]|\b(raise|return|throw|exit|next)\b.*\b(if|unless)\b`), "a check is gone"},
+	{"error-handler", regexp.MustCompile(`\b(catch|except|rescue)\b|\b\w*[eE]rr(or)?\s*!=\s*nil\b|\.catch\(|\brecover\(\)|\.on_?[eE]rror\s*=[^=]|\bif let Err\(|=> Err\(|\bErr\(\w+\)\s*=>|\|\|\s*(exit|die|return|fail)\b|\bset -e\b`), "an error is not handled any more"},
+	{"guard", regexp.MustCompile(`^\s*(\}\s*else\s+)?(if|unless|guard)\b.*\b(return\s*;?\s*\}?$|return\s*\(?((nil|null|None|undefined|false|False)\b|-1|-E[A-Z]+|[\w.]*[eE]rr\w*|fmt\.Errorf|[\w.]*Err(or)?\w*\(|(\w+|""|\w+\{\}),\s*([\w.]*[eE]rr\w*|fmt\.|false\b|nil\b))|(throw|raise|panic|exit|abort|fail|die)\b)|^\s*(assert|ensure|precondition|Preconditions|requireNonNull|Objects\.requireNonNull)\w*\s*[.(]|\b(raise|throw)\b.*\b(if|unless)\b|\breturn\s*(nil|false)?\s+(if|unless)\b`), "a check is gone"},
 	{"log", regexp.MustCompile(`(?i)\b(log|logger|logging|slog|klog|glog|zap|logr)\w*\.\w*(debug|info|warn|warning|error|fatal|trace|print|printf|println|log)\w*\(|\b(metrics?|counter|histogram|gauge|stats|statsd)\w*\.\w*(inc|add|observe|count|record|set|timing|gauge|increment|measure)\w*\(|\b(debug|info|warn|error|trace)!\(`), "a line that logs or counts is gone"},
 }
 
-// guarded joins a condition with the line below it, where the early end stands in most styles.
-func guarded(t *text, n int) string {
-	line := strings.TrimRight(string(t.Line(n)), " \t")
-	if s := strings.TrimSpace(line); (strings.HasPrefix(s, "if") || strings.HasPrefix(s, "} else if") || strings.HasPrefix(s, "guard")) && n+1 <= t.Lines() && (strings.HasSuffix(line, "{") || strings.HasSuffix(line, ":") || strings.HasSuffix(line, ")") || strings.HasSuffix(line, "then")) {
-		next := strings.TrimSpace(string(t.Line(n + 1)))
-		for _, word := range []string{"return", "throw", "raise", "panic", "exit", "continue", "break", "abort", "fail"} {
-			if strings.HasPrefix(next, word) {
-				return line + " " + word
-			}
-		}
+// conditional begins a condition.
+var conditional = regexp.MustCompile(`^\s*(\}\s*else\s+)?(if|unless|guard)\b`)
+
+// guarded joins a condition, on however many lines it stands, with the line below it,
+// where the early end stands in most styles. code are the lines without comments and texts.
+func guarded(code []string, n int) string {
+	line := strings.TrimRight(code[n], " \t")
+	if !conditional.MatchString(line) {
 		return line
+	}
+	for end := n; end < min(n+8, len(code)-1); end++ {
+		if end > n {
+			line += " " + strings.TrimSpace(code[end])
+		}
+		if open := strings.Count(line, "(") > strings.Count(line, ")"); open {
+			continue
+		}
+		if strings.HasSuffix(line, "{") || strings.HasSuffix(line, ":") || strings.HasSuffix(line, ")") || strings.HasSuffix(line, "then") {
+			line += " " + strings.TrimSpace(code[end+1])
+		}
+		break
 	}
 	return line
 }
@@ -42,11 +52,11 @@ type holds struct {
 	c    *change
 	line int
 	text string
-	in   string // the function around it
+	in   string // the file and the function around it, with a NUL between
 }
 
-// inventory lists the lines of one kind on a side, outside functions that are gone (or new).
-func (w *work) inventory(side Side, pattern *regexp.Regexp, leave map[string]bool) []holds {
+// inventory lists the lines of one kind on a side.
+func (w *work) inventory(side Side, pattern *regexp.Regexp) []holds {
 	var out []holds
 	for _, c := range w.files {
 		t := c.after
@@ -66,22 +76,92 @@ func (w *work) inventory(side Side, pattern *regexp.Regexp, leave map[string]boo
 		}
 		code := codeOnly(t)
 		for n := 1; n <= t.Lines(); n++ {
-			if t.kinds[n-1] != lex.Code || leave[around[n]] && around[n] != "" {
-				continue
-			}
-			if len(code[n]) > 2000 {
+			if t.kinds[n-1] != lex.Code || len(code[n]) > 2000 {
 				continue
 			}
 			line := code[n]
 			if pattern == lossKinds[1].pattern {
-				line = code[n] + strings.TrimPrefix(guarded(t, n), strings.TrimRight(string(t.Line(n)), " \t"))
+				line = guarded(code, n)
 			}
-			if pattern.MatchString(line) {
-				out = append(out, holds{c, n, squeezed([]byte(line)), around[n]})
+			if pattern.MatchString(line) || side == After && t.touched[n] && t.Lang.Name == "Go" && handsOn.MatchString(line) && pattern != lossKinds[2].pattern {
+				out = append(out, holds{c, n, squeezed([]byte(line)), c.Path + "\x00" + around[n]})
 			}
 		}
 	}
 	return out
+}
+
+// handsOn ends a function with what a call returns: the error is the caller's then.
+var handsOn = regexp.MustCompile(`^\s*return\b.*\w\(`)
+
+// survivors tells for each function of the start, by path and name, which function of the
+// result it is now: that of the same name in the same file, or the one that it seems to be
+// called now. Code outside of functions survives with its file.
+func (w *work) survivors(renamed map[string]string) map[string]string {
+	out := map[string]string{}
+	for _, c := range w.files {
+		if c.before == nil || c.after == nil {
+			continue
+		}
+		out[c.Path+"\x00"] = c.Path + "\x00"
+		here := map[string]bool{}
+		for _, d := range c.after.decls {
+			here[d.Full()] = true
+		}
+		for _, d := range c.before.decls {
+			if now := d.Full(); here[now] || here[renamed[now]] {
+				if !here[now] {
+					now = renamed[now]
+				}
+				out[c.Path+"\x00"+d.Full()] = c.Path + "\x00" + now
+			}
+		}
+	}
+	return out
+}
+
+// stillCalled tells whether the function that a handler or a check stood in still calls
+// something of what stood right above it: else both went together.
+func (w *work) stillCalled(h holds, in string) bool {
+	t := h.c.before
+	above := 8
+	if t.Lang.Name == "Go" {
+		above = 1
+	}
+	calls := map[string]bool{}
+	i, _ := slices.BinarySearchFunc(t.Tokens, int32(h.line-above), func(k lex.Token, line int32) int { return cmp.Compare(k.Line, line) })
+	for ; i < len(t.Tokens) && int(t.Tokens[i].Line) <= h.line; i++ {
+		if word := t.Word(i); word != "" && t.Is(i+1, "(") && t.touched[int(t.Tokens[i].Line)] && !t.Lang.Keyword([]byte(word)) && word != "require" && word != "catch" {
+			calls[word] = true
+		}
+	}
+	if len(calls) == 0 {
+		return true
+	}
+	name, function, _ := strings.Cut(in, "\x00")
+	for _, c := range w.files {
+		if c.Path != name || c.after == nil {
+			continue
+		}
+		for _, d := range c.after.decls {
+			if d.Full() != function {
+				continue
+			}
+			for j := d.From; j < d.To; j++ {
+				if calls[c.after.Word(j)] && c.after.Is(j+1, "(") {
+					return true
+				}
+			}
+		}
+		if function == "" {
+			for j := range c.after.Tokens {
+				if calls[c.after.Word(j)] {
+					return true
+				}
+			}
+		}
+	}
+	return false
 }
 
 // codeOnly are the lines of a text without comments and with empty literals; index 1 is line 1.
@@ -117,7 +197,7 @@ func (w *work) losses() {
 			if side == Before {
 				t = c.before
 			}
-			if t == nil || c.class != ClassCode {
+			if t == nil || c.class != ClassCode || strings.HasSuffix(c.Path, ".d.ts") { // declarations follow the code
 				continue
 			}
 			for _, d := range t.decls {
@@ -138,7 +218,7 @@ func (w *work) losses() {
 		had[n.d.Full()] = true
 	}
 	// A function that is gone while one much like it is new was renamed.
-	renamed, gone, fresh := map[string]string{}, map[string]bool{}, map[string]bool{}
+	renamed, fresh := map[string]string{}, map[string]bool{}
 	taken := map[string]bool{}
 	for _, n := range after {
 		if n.d.Kind == lex.Function && !had[n.d.Full()] {
@@ -149,10 +229,10 @@ func (w *work) losses() {
 		if n.d.Kind != lex.Function || has[n.d.Full()] {
 			continue
 		}
-		gone[n.d.Full()] = true
 		mine := bodyOf(n.c.before, n.d)
 		for _, other := range after {
-			if fresh[other.d.Full()] && !taken[other.d.Full()] && likeness(mine, bodyOf(other.c.after, other.d)) >= 0.6 {
+			sameName := other.c == n.c && other.d.Name == n.d.Name // a method that became a function, or another's
+			if fresh[other.d.Full()] && !taken[other.d.Full()] && (sameName || likeness(mine, bodyOf(other.c.after, other.d)) >= 0.6) {
 				renamed[n.d.Full()] = other.d.Full()
 				taken[other.d.Full()] = true
 				break
@@ -182,42 +262,46 @@ func (w *work) losses() {
 			functions++
 		}
 	}
+	stays := w.survivors(renamed)
 	for _, kind := range lossKinds {
-		left := w.inventory(Before, kind.pattern, gone)
-		right := w.inventory(After, kind.pattern, nil)
-		count := map[string]int{}
+		have := map[string]int{} // by function and text
+		right := w.inventory(After, kind.pattern)
 		for _, h := range right {
-			count[h.text]++
+			have[h.in+"\x00"+h.text]++
 		}
 		var missing []holds
-		for _, h := range left {
-			if count[h.text] > 0 {
-				count[h.text]--
+		for _, h := range w.inventory(Before, kind.pattern) {
+			in, ok := stays[h.in]
+			if !ok {
+				continue // all of its function is gone, which is told already
+			}
+			if have[in+"\x00"+h.text] > 0 {
+				have[in+"\x00"+h.text]--
 				continue
 			}
 			missing = append(missing, h)
 		}
-		// What came new in the place of what went is no loss: first in the same function, then anywhere.
+		// What came new in the place of what went is no loss: in the same function, or in a
+		// new one of the same file.
 		spare := map[string]int{}
-		total := 0
 		for _, h := range right {
-			if count[h.text] > 0 {
-				count[h.text]--
-				spare[h.c.Path+"\x00"+h.in]++
-				total++
+			if have[h.in+"\x00"+h.text] > 0 {
+				have[h.in+"\x00"+h.text]--
+				spare[h.in]++
+				if fresh[h.in[strings.IndexByte(h.in, 0)+1:]] { // a part of an old function that became one of its own
+					spare[h.c.Path]++
+				}
 			}
 		}
-		var lost []holds
+		took := func(key string) bool {
+			spare[key]--
+			return spare[key] >= 0
+		}
 		for _, h := range missing {
-			if key := h.c.Path + "\x00" + h.in; spare[key] > 0 {
-				spare[key]--
-				total--
+			if took(stays[h.in]) || took(h.c.Path) || !h.c.before.touched[h.line] || h.c.before.moved[h.line] || w.asked.removes(squeezed(h.c.before.Line(h.line))) {
 				continue
 			}
-			lost = append(lost, h)
-		}
-		for _, h := range lost[min(max(total, 0), len(lost)):] {
-			if !h.c.before.touched[h.line] || h.c.before.moved[h.line] || w.asked.removes(squeezed(h.c.before.Line(h.line))) {
+			if kind.kind != "log" && !w.stillCalled(h, stays[h.in]) {
 				continue
 			}
 			w.at("losses", kind.kind, h.c, Before, h.line, kind.why)
@@ -353,6 +437,9 @@ var (
 	assertion = regexp.MustCompile(`^(assert\w*|require\w*|expect\w*|should\w*|must\w*|Equal\w*|NotEqual\w*|Error\w*|Errorf|Fatal|Fatalf|Fail|ASSERT_\w+|EXPECT_\w+|CHECK\w*|deepEqual|strictEqual|deepStrictEqual|rejects|throws)$`)
 	loose     = regexp.MustCompile(`^(NotNil|NotEmpty|NotZero|Contains|Subset|True|assertTrue|assertIsNotNone|assertIn|assertNotNull|toBeDefined|toBeTruthy|toBeFalsy|toContain|toMatch|ok|Ok|be_truthy|be_present|include)$`)
 	strict    = regexp.MustCompile(`^(Equal|Equalf|JSONEq|Len|EqualError|ErrorIs|assertEqual|assertEquals|assertListEqual|toBe|toEqual|toStrictEqual|toHaveLength|strictEqual|deepEqual|deepStrictEqual|eq|eql|assert_eq|assertSame|assertArrayEquals|ASSERT_EQ|EXPECT_EQ)$`)
+	compares  = regexp.MustCompile(`^(bytes|reflect|slices|maps|strings|proto|cmp|errors)$`)
+	truth     = regexp.MustCompile(`^([tT]rue|[fF]alse|None|nil|null|undefined)$`)
+	helper    = regexp.MustCompile(`^(want|check|verify|ensure|validate|test)[A-Z_]?\w*$`) // a project's own
 	skipWords = regexp.MustCompile(`^(Skip|Skipf|SkipNow|skip|skipTest|skipIf|pending|xit|xtest|todo|ignore|Ignore|Disabled|only)$`)
 )
 
@@ -389,10 +476,12 @@ func (w *work) cases(side Side) map[string]*caseOf {
 					if t.Lang.Name == "Rust" && t.Is(i, "!") {
 						continue
 					}
-				case assertion.MatchString(word) && (t.Is(i+1, "(") || t.Is(i+1, ".") || t.Is(i+1, "!") || t.Lang.Name == "Python" || t.Lang.Name == "Ruby"):
+				case i > d.From+1 && t.Is(i-1, ".") && (assertion.MatchString(t.Word(i-2)) || compares.MatchString(t.Word(i-2))):
+					// the word before counts already, or the call only compares
+				case (assertion.MatchString(word) || helper.MatchString(word) && t.Is(i+1, "(")) && (t.Is(i+1, "(") || t.Is(i+1, ".") || t.Is(i+1, "!") || t.Lang.Name == "Python" || t.Lang.Name == "Ruby"):
 					one.asserts++
 				}
-				if strict.MatchString(word) {
+				if strict.MatchString(word) && !comparesTruth(t, i, d.To) {
 					one.strict++
 				}
 				if loose.MatchString(word) {
@@ -413,6 +502,25 @@ func (w *work) cases(side Side) map[string]*caseOf {
 		}
 	}
 	return out
+}
+
+// comparesTruth tells whether an assertion of equality is one with true, false or nothing:
+// a looser form says the same.
+func comparesTruth(t *text, i, end int) bool {
+	depth := 0
+	for j := i + 1; j < min(end, i+40); j++ {
+		switch {
+		case t.Is(j, "("):
+			depth++
+		case t.Is(j, ")"):
+			if depth--; depth <= 0 {
+				return false
+			}
+		case depth == 1 && truth.MatchString(t.Word(j)) && (t.Is(j-1, ",") || t.Is(j-1, "(")) && (t.Is(j+1, ",") || t.Is(j+1, ")")):
+			return true
+		}
+	}
+	return false
 }
 
 func hasCases(t *text) bool {

@@ -150,6 +150,7 @@ type work struct {
 	out   *Measures
 	off   map[string]bool
 	asked asked
+	names map[string]bool // see touchedNames
 }
 
 // Measure works out every measure of a change. It errs only where the diff cannot be read.
@@ -295,9 +296,20 @@ func classOf(name string, lang *lex.Language, begin string, isTest func(string) 
 		return slices.ContainsFunc(folders, func(f string) bool { return strings.Contains("/"+name, "/"+f+"/") })
 	}
 	lower := strings.ToLower(begin[:min(len(begin), 600)])
+	minified := func() bool { // nobody writes lines of this length
+		if !slices.Contains([]string{"JavaScript", "CSS", "HTML"}, lang.Name) {
+			return false
+		}
+		for line := range strings.SplitSeq(begin, "\n") {
+			if len(line) > 500 {
+				return true
+			}
+		}
+		return false
+	}
 	switch {
-	case slices.Contains(generatedNames, base), in("vendor", "node_modules", "third_party", "bower_components"), strings.Contains(base, ".min."), strings.HasSuffix(base, ".pb.go"),
-		strings.Contains(lower, "code generated"), strings.Contains(lower, "@generated"), strings.Contains(lower, "automatically generated"), strings.Contains(lower, "do not edit"):
+	case slices.Contains(generatedNames, base), in("vendor", "node_modules", "third_party", "bower_components", "dist"), strings.Contains(base, ".min."), strings.HasSuffix(base, ".pb.go"),
+		strings.Contains(lower, "code generated"), strings.Contains(lower, "@generated"), strings.Contains(lower, "automatically generated"), strings.Contains(lower, "do not edit"), minified():
 		return ClassGenerated
 	case isTest != nil && isTest(name):
 		return ClassTest
@@ -480,6 +492,24 @@ func (a asked) name(full string) bool {
 		}
 		if had && !has {
 			return true
+		}
+	}
+	return false
+}
+
+// has tells whether a reference adds this line too.
+func (a asked) has(line []byte) bool {
+	s := squeezed(line)
+	for _, files := range a.refs {
+		for _, c := range files {
+			if c.after == nil {
+				continue
+			}
+			for n := range c.after.touched {
+				if squeezed(c.after.Line(n)) == s {
+					return true
+				}
+			}
 		}
 	}
 	return false

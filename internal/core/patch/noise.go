@@ -21,26 +21,18 @@ func (w *work) noise() {
 		if c.class == ClassGenerated || c.Status == Added || c.Status == Deleted {
 			continue
 		}
-		same := 0
 		for _, h := range c.Hunks {
-			all := runs(h)
-			if len(all) > 1 && importsOnly(slices.Concat(all...)) {
-				all = [][]Line{slices.Concat(all...)}
-			}
-			for _, run := range all {
-				if kind, why := w.emptyRun(c, run); kind != "" {
-					first := run[0]
-					f := Finding{Measure: "noise", Kind: kind, Place: Place{Side: After, Path: c.Path, Line: int(first.New), End: int(run[len(run)-1].New)}, Text: first.Text, Why: why}
-					if first.Kind == LineRemoved {
-						f.Side, f.Path, f.Line, f.End = Before, cmp.Or(c.OldPath, c.Path), int(first.Old), 0
-					}
-					if f.End <= f.Line {
-						f.End = 0
-					}
-					w.found(f)
-					lines += len(run)
-					same += len(run)
+			for _, n := range w.emptyHunk(c, h) {
+				first, last := n.run[0], n.run[len(n.run)-1]
+				f := Finding{Measure: "noise", Kind: n.kind, Place: Place{Side: After, Path: c.Path, Line: int(first.New), End: int(last.New)}, Text: first.Text, Why: n.why}
+				if first.Kind == LineRemoved {
+					f.Side, f.Path, f.Line, f.End = Before, cmp.Or(c.OldPath, c.Path), int(first.Old), 0
 				}
+				if f.End <= f.Line {
+					f.End = 0
+				}
+				w.found(f)
+				lines += len(n.run)
 			}
 		}
 		w.rewritten(c)
@@ -56,6 +48,107 @@ func (w *work) noise() {
 	}
 	w.figure("noise", w.count("noise"))
 	w.figure("noise_lines", float64(lines))
+}
+
+// emptyRun is a stretch of changed lines that changes nothing that matters.
+type emptyRun struct {
+	run       []Line
+	kind, why string
+}
+
+// emptyHunk are the stretches of a hunk in which nothing that matters changes; none where
+// the hunk does anything else as well, for what surrounds a real change may follow from it.
+func (w *work) emptyHunk(c *change, h Hunk) []emptyRun {
+	all := runs(h)
+	if len(all) > 1 && importsOnly(slices.Concat(all...)) {
+		all = [][]Line{slices.Concat(all...)}
+	}
+	var out []emptyRun
+	for _, run := range all {
+		kind, why := w.emptyChange(c, run)
+		if kind == "" && w.commentsOnly(c, run) {
+			kind, why = "comments", "only comments differ, of code that the change leaves alone"
+		}
+		if kind == "" {
+			return nil
+		}
+		out = append(out, emptyRun{run, kind, why})
+	}
+	return out
+}
+
+// Comments that speak to tools rather than to readers.
+var directive = regexp.MustCompile(`(?i)\b(no-?lint|no-?qa|no-?check|ignore|disable|enable|pragma|go:\w|\+build|region|@ts-|type:|coding:|use strict|noinspection|format: ?o(n|ff)|fmt: ?o(n|ff)|prettier|clang-format|allow|deny|shellcheck|deprecated)\b|@ts-|@\w+ ?\{`)
+
+// commentsOnly tells whether a run touches comments alone, and of code that the change
+// leaves as it is: it neither stands above a declaration that changed nor names one.
+func (w *work) commentsOnly(c *change, run []Line) bool {
+	if c.class != ClassCode && c.class != ClassTest || c.before == nil || c.after == nil || w.asked.words["comment"] || w.asked.words["comments"] || w.asked.words["document"] || w.asked.words["documentation"] {
+		return false
+	}
+	comments := 0
+	for _, l := range run {
+		t, n := c.after, int(l.New)
+		if l.Kind == LineRemoved {
+			t, n = c.before, int(l.Old)
+		}
+		switch {
+		case n > len(t.kinds) || t.kinds[n-1] == lex.Code || directive.MatchString(l.Text) || l.Kind == LineRemoved && w.asked.removes(squeezed([]byte(l.Text))):
+			return false
+		case t.kinds[n-1] == lex.Remark:
+			comments++
+		}
+		for _, k := range lex.New(lex.Plain, []byte(l.Text)).Tokens {
+			if k.Kind == lex.Word && w.touchedNames()[l.Text[k.Start:k.End]] {
+				return false
+			}
+		}
+		if l.Kind == LineAdded && w.aboveChanged(c.after, n) {
+			return false
+		}
+	}
+	return comments > 0
+}
+
+// touchedNames are the names of the declarations that the change touches.
+func (w *work) touchedNames() map[string]bool {
+	if w.names == nil {
+		w.names = map[string]bool{}
+		for _, c := range w.files {
+			for _, t := range []*text{c.before, c.after} {
+				if t == nil {
+					continue
+				}
+				for _, d := range t.decls {
+					if len(d.Name) > 2 && codeTouched(t, d) {
+						w.names[d.Name] = true
+					}
+				}
+			}
+		}
+	}
+	return w.names
+}
+
+// aboveChanged tells whether a comment line belongs to a declaration whose code changed:
+// it stands right above it or within it.
+func (w *work) aboveChanged(t *text, line int) bool {
+	next := line
+	for next < t.Lines() && t.kinds[next-1] == lex.Remark {
+		next++
+	}
+	return slices.ContainsFunc(t.decls, func(d lex.Decl) bool {
+		return (d.Line == next || d.Line <= line && line <= d.End && d.Kind != lex.Type) && codeTouched(t, d)
+	})
+}
+
+func codeTouched(t *text, d lex.Decl) bool {
+	for n := d.Line; n <= min(d.End, len(t.kinds)); n++ {
+		if t.touched[n] && t.kinds[n-1] == lex.Code {
+			return true
+		}
+	}
+	return false
 }
 
 // runs are the stretches of removed and added lines of a hunk, without context between them.
@@ -99,8 +192,8 @@ func importsOnly(lines []Line) bool {
 	return len(old) > 0 && slices.Equal(old, now)
 }
 
-// emptyRun says what kind of noise a run of changed lines is; "" for none.
-func (w *work) emptyRun(c *change, run []Line) (kind, why string) {
+// emptyChange says what kind of noise a run of changed lines is; "" for none.
+func (w *work) emptyChange(c *change, run []Line) (kind, why string) {
 	var old, now []string
 	for _, l := range run {
 		if l.Kind == LineRemoved {
@@ -151,7 +244,7 @@ func (w *work) emptyRun(c *change, run []Line) (kind, why string) {
 		if len(a) == 0 && aComments+bComments > 0 {
 			return "", "" // a comment that says something else now
 		}
-		if aComments+bComments > 0 {
+		if aComments+bComments > 0 && !slices.ContainsFunc(run, func(l Line) bool { return directive.MatchString(l.Text) }) {
 			return "comments", "only comments behind code differ"
 		}
 	}
@@ -268,9 +361,14 @@ func (w *work) leftovers() {
 	w.figure("leftovers", w.count("leftovers"))
 }
 
-var placeholder = regexp.MustCompile(`(?i)^\W*(\.{3}|…)?\W*((the )?(rest|remainder) (of (the |this )?(\w+ )?)?(code|file|function|class|method|implementation|module|body|component|logic|tests?|styles?|methods|functions)?\s*((is|are|stays?|remains?)\s+)?(the same|unchanged|as before|as is|omitted|here|follows|goes here|continues)|(existing|previous|other|remaining|original|same) (\w+ )?(code|methods?|functions?|logic|implementation|imports|tests|fields|properties|handlers|content|routes|styles|rules|markup)( (here|above|below|unchanged|remains?|stays|omitted|goes here|as before))*\s*(\.{3}|…)?|(your|actual|real) (\w+ )?(code|logic|implementation) (goes )?here|(code|implementation|logic) (goes|comes) here|(unchanged|same) (as|from) (before|above|the original)( code)?|omitted for brevity|no changes? (here|below|above|needed)|implement(ation)? (me|this|later|here))\W*$`)
+var placeholder = regexp.MustCompile(`(?i)^\W*(\.{3}|…)?\W*((the )?(rest|remainder) (of (the |this )?(\w+ )?)?(code|file|function|class|method|implementation|module|body|component|logic|tests?|styles?|methods|functions)?\s*((is|are|stays?|remains?)\s+)?(the same|unchanged|as before|as is|omitted|here|follows|goes here|continues)|(existing|previous|other|remaining|original|same) (\w+ )?(code|methods?|functions?|logic|implementation|imports|tests|fields|properties|handlers|content|routes|styles|rules|markup)( (here|above|below|unchanged|remains?|stays|omitted|goes here|as before))*\s*(\.{3}|…)?|(your|actual|real) (\w+ )?(code|logic|implementation) (goes )?here|(code|implementation|logic) (goes|comes) here|(unchanged|same) (as|from) (before|above|the original)( code)?|omitted for brevity|no changes? (here|below|above)|implement(ation)? (me|this|later|here))\W*$`)
 
-var todo = regexp.MustCompile(`\b(TODO|FIXME|XXX|HACK)\b`)
+var (
+	todo     = regexp.MustCompile(`\b(TODO|FIXME)\b`)
+	openWork = regexp.MustCompile(`^(XXX|HACK)\b`) // elsewhere they are other words
+	// nestedRemark is a comment within a comment: an example for readers.
+	nestedRemark = regexp.MustCompile(`^\s*(//+|#+|\*|--)\s+(//|#|/\*|--)`)
+)
 
 // commentText is a line of a comment without its marks.
 func commentText(line []byte) []byte {
@@ -298,7 +396,7 @@ func (w *work) placeholders(c *change) {
 			continue
 		}
 		for n := int(k.Line); n <= c.after.Last(k); n++ {
-			if !c.after.touched[n] {
+			if !c.after.touched[n] || w.asked.has(c.after.Line(n)) {
 				continue
 			}
 			line := c.after.Line(n)
@@ -307,9 +405,9 @@ func (w *work) placeholders(c *change) {
 			}
 			body := commentText(line)
 			switch {
-			case len(body) < 200 && placeholder.Match(body):
+			case len(body) < 200 && k.First && !nestedRemark.Match(line) && placeholder.Match(body):
 				mark(n, "placeholder", "a comment stands where code should be")
-			case todo.Match(body):
+			case todo.Match(body) || openWork.Match(body):
 				mark(n, "todo", "work that was left for later")
 			}
 		}
@@ -353,8 +451,8 @@ func (w *work) conflicts(c *change) {
 // kind before.
 var debugCalls = map[string][]string{
 	"Go":         {"fmt . Println", "fmt . Printf", "fmt . Print", "! println (", "! spew . Dump", "! pp . Print"},
-	"JavaScript": {"console . log", "console . debug", "console . trace", "console . dir", "! debugger", "alert ("},
-	"TypeScript": {"console . log", "console . debug", "console . trace", "console . dir", "! debugger", "alert ("},
+	"JavaScript": {"console . log (", "console . debug (", "console . trace (", "console . dir (", "! debugger ;", "alert ("},
+	"TypeScript": {"console . log (", "console . debug (", "console . trace (", "console . dir (", "! debugger ;", "alert ("},
 	"Python":     {"print (", "pprint (", "! breakpoint (", "! pdb . set_trace", "! ipdb . set_trace"},
 	"Java":       {"System . out . println", "System . out . print", "System . out . printf", "! . printStackTrace"},
 	"Kotlin":     {"println (", "print ("},
