@@ -92,13 +92,17 @@ func (e *Engine) index(ctx context.Context, p *workspace.Prepared, t *task.Task,
 	}
 	sort.Strings(files)
 	x := patch.NewIndex()
+	files = slices.DeleteFunc(files, func(name string) bool { return !patch.Indexed(name) || protect.IsTest(t.TestFiles, name) })
+	ask := make([]workspace.Asked, len(files))
+	for i, name := range files {
+		ask[i].Name = name
+	}
+	contents.Ahead(ask)
 	for i, name := range files {
 		if i%100 == 0 && ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
-		if patch.Indexed(name) && !protect.IsTest(t.TestFiles, name) {
-			x.Add(name, contents.Before(name))
-		}
+		x.Add(name, contents.Before(name))
 	}
 	if e.indexes.of == nil {
 		e.indexes.of = map[string]*patch.Index{}
@@ -122,6 +126,7 @@ func (e *Engine) MeasureEdits(ctx context.Context, t *task.Task, p *workspace.Pr
 	if err != nil {
 		return nil, err
 	}
+	defer contents.Close()
 	reading := func(c *workspace.Contents) func(patch.Side, string) []byte {
 		return func(side patch.Side, name string) []byte {
 			if side == patch.Before {
@@ -130,7 +135,16 @@ func (e *Engine) MeasureEdits(ctx context.Context, t *task.Task, p *workspace.Pr
 			return c.After(name)
 		}
 	}
-	in := &patch.Input{Diff: result.Shown, Read: reading(contents), Scope: t.Scope, Never: t.Never, Brief: stage.Brief, Earlier: with.Earlier,
+	ahead := func(c *workspace.Contents) func([]patch.Place) {
+		return func(places []patch.Place) {
+			ask := make([]workspace.Asked, len(places))
+			for i, p := range places {
+				ask[i] = workspace.Asked{Result: p.Side == patch.After, Name: p.Path}
+			}
+			c.Ahead(ask)
+		}
+	}
+	in := &patch.Input{Diff: result.Shown, Read: reading(contents), Ahead: ahead(contents), Scope: t.Scope, Never: t.Never, Brief: stage.Brief, Earlier: with.Earlier,
 		IsTest: func(name string) bool { return protect.IsTest(t.TestFiles, name) }}
 	if len(in.Diff) == 0 {
 		in.Diff = result.Diff
@@ -157,7 +171,7 @@ func (e *Engine) MeasureEdits(ctx context.Context, t *task.Task, p *workspace.Pr
 			return nil, err
 		}
 		defer theirs.Close()
-		in.References = append(in.References, patch.Reference{Diff: text, Read: reading(theirs)})
+		in.References = append(in.References, patch.Reference{Diff: text, Read: reading(theirs), Ahead: ahead(theirs)})
 	}
 	var notes []string
 	for _, data := range with.Coverage {
@@ -182,7 +196,6 @@ func (e *Engine) MeasureEdits(ctx context.Context, t *task.Task, p *workspace.Pr
 	}
 	if !slices.Contains(in.Off, "repetition") {
 		if in.Index, err = e.index(ctx, p, t, contents); err != nil {
-			contents.Close()
 			return nil, err
 		}
 	}

@@ -39,6 +39,8 @@ type Change struct {
 	// Tree is the id of the tree that it leads to, Paths what differs, on either side.
 	Tree  string
 	Paths []string
+	// became is what each of the paths is in the result; nothing where it is gone.
+	became map[string]entry
 }
 
 // Close frees what reading the diff took.
@@ -61,8 +63,21 @@ func (g *Git) ReadChange(ctx context.Context, p *Prepared, scratch string, diff 
 	c := &Change{dir: dir}
 	if c.Tree, err = g.treeOf(ctx, p, dir, diff, want); err == nil {
 		var out []byte
-		out, err = g.run(ctx, call{dir: dir, env: []string{"GIT_DIR=" + c.gitDir()}, args: []string{"diff-tree", "-r", "-z", "--no-renames", "--name-only", p.Tree, c.Tree}})
-		c.Paths = splitNUL(out)
+		out, err = g.run(ctx, call{dir: dir, env: []string{"GIT_DIR=" + c.gitDir()}, args: []string{"diff-tree", "-r", "-z", "--no-renames", "--raw", "--no-abbrev", p.Tree, c.Tree}})
+		c.became = map[string]entry{}
+		for parts := splitNUL(out); err == nil && len(parts) > 1; parts = parts[2:] { // ":mode mode id id status", path
+			fields := strings.Fields(parts[0])
+			if len(fields) != 5 {
+				err = fmt.Errorf("git diff-tree answers %.80q", parts[0])
+				break
+			}
+			c.Paths = append(c.Paths, parts[1])
+			if fields[4] != "D" {
+				c.became[parts[1]] = entry{mode: fields[1], id: fields[3]}
+			} else {
+				c.became[parts[1]] = entry{}
+			}
+		}
 	}
 	if err != nil {
 		c.Close()

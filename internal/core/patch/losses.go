@@ -13,13 +13,16 @@ import (
 
 // What may be lost in a line, by how it reads.
 var lossKinds = []struct {
-	kind    string
+	kind string
+	// hints are words of which a line holds one, in small letters, where the pattern fits:
+	// they are much faster to look for.
+	hints   []string
 	pattern *regexp.Regexp
 	why     string
 }{
-	{"error-handler", regexp.MustCompile(`\b(catch|except|rescue)\b|\b\w*[eE]rr(or)?\s*!=\s*nil\b|\.catch\(|\brecover\(\)|\.on_?[eE]rror\s*=[^=]|\bif let Err\(|=> Err\(|\bErr\(\w+\)\s*=>|\|\|\s*(exit|die|return|fail)\b|\bset -e\b`), "an error is not handled any more"},
-	{"guard", regexp.MustCompile(`^\s*(\}\s*else\s+)?(if|unless|guard)\b.*\b(return\s*;?\s*\}?$|return\s*\(?((nil|null|None|undefined|false|False)\b|-1|-E[A-Z]+|[\w.]*[eE]rr\w*|fmt\.Errorf|[\w.]*Err(or)?\w*\(|(\w+|""|\w+\{\}),\s*([\w.]*[eE]rr\w*|fmt\.|false\b|nil\b))|(throw|raise|panic|exit|abort|fail|die)\b)|^\s*(assert|ensure|precondition|Preconditions|requireNonNull|Objects\.requireNonNull)\w*\s*[.(]|\b(raise|throw)\b.*\b(if|unless)\b|\breturn\s*(nil|false)?\s+(if|unless)\b`), "a check is gone"},
-	{"log", regexp.MustCompile(`(?i)\b(log|logger|logging|slog|klog|glog|zap|logr)\w*\.\w*(debug|info|warn|warning|error|fatal|trace|print|printf|println|log)\w*\(|\b(metrics?|counter|histogram|gauge|stats|statsd)\w*\.\w*(inc|add|observe|count|record|set|timing|gauge|increment|measure)\w*\(|\b(debug|info|warn|error|trace)!\(`), "a line that logs or counts is gone"},
+	{"error-handler", []string{"catch", "except", "rescue", "!= nil", "!=nil", "err(", "onerror", "recover()", "||", "set -e"}, regexp.MustCompile(`\b(catch|except|rescue)\b|\b\w*[eE]rr(or)?\s*!=\s*nil\b|\.catch\(|\brecover\(\)|\.on_?[eE]rror\s*=[^=]|\bif let Err\(|=> Err\(|\bErr\(\w+\)\s*=>|\|\|\s*(exit|die|return|fail)\b|\bset -e\b`), "an error is not handled any more"},
+	{"guard", []string{"if ", "if(", "unless", "guard", "assert", "ensure", "precondition", "nonnull"}, regexp.MustCompile(`^\s*(\}\s*else\s+)?(if|unless|guard)\b.*\b(return\s*;?\s*\}?$|return\s*\(?((nil|null|None|undefined|false|False)\b|-1|-E[A-Z]+|[\w.]*[eE]rr\w*|fmt\.Errorf|[\w.]*Err(or)?\w*\(|(\w+|""|\w+\{\}),\s*([\w.]*[eE]rr\w*|fmt\.|false\b|nil\b))|(throw|raise|panic|exit|abort|fail|die)\b)|^\s*(assert|ensure|precondition|Preconditions|requireNonNull|Objects\.requireNonNull)\w*\s*[.(]|\b(raise|throw)\b.*\b(if|unless)\b|\breturn\s*(nil|false)?\s+(if|unless)\b`), "a check is gone"},
+	{"log", []string{"log", "metric", "counter", "histogram", "gauge", "stats", "debug!", "info!", "warn!", "trace!"}, regexp.MustCompile(`(?i)\b(log|logger|logging|slog|klog|glog|zap|logr)\w*\.\w*(debug|info|warn|warning|error|fatal|trace|print|printf|println|log)\w*\(|\b(metrics?|counter|histogram|gauge|stats|statsd)\w*\.\w*(inc|add|observe|count|record|set|timing|gauge|increment|measure)\w*\(|\b(debug|info|warn|error|trace)!\(`), "a line that logs or counts is gone"},
 }
 
 // conditional begins a condition.
@@ -55,15 +58,16 @@ type holds struct {
 	in   string // the file and the function around it, with a NUL between
 }
 
-// inventory lists the lines of one kind on a side.
-func (w *work) inventory(side Side, pattern *regexp.Regexp) []holds {
-	var out []holds
+// inventory lists for each of the kinds the lines of it that the change takes away or
+// adds; what it moved, and what stays, is neither lost nor new.
+func (w *work) inventory(side Side) [][]holds {
+	out := make([][]holds, len(lossKinds))
 	for _, c := range w.files {
 		t := c.after
 		if side == Before {
 			t = c.before
 		}
-		if t == nil || c.class != ClassCode {
+		if t == nil || c.class != ClassCode || len(t.touched) == 0 {
 			continue
 		}
 		around := make([]string, t.Lines()+2)
@@ -76,15 +80,22 @@ func (w *work) inventory(side Side, pattern *regexp.Regexp) []holds {
 		}
 		code := codeOnly(t)
 		for n := 1; n <= t.Lines(); n++ {
-			if t.kinds[n-1] != lex.Code || len(code[n]) > 2000 {
+			if !t.touched[n] || t.moved[n] || t.kinds[n-1] != lex.Code || len(code[n]) > 2000 {
 				continue
 			}
-			line := code[n]
-			if pattern == lossKinds[1].pattern {
-				line = guarded(code, n)
-			}
-			if pattern.MatchString(line) || side == After && t.touched[n] && t.Lang.Name == "Go" && handsOn.MatchString(line) && pattern != lossKinds[2].pattern {
-				out = append(out, holds{c, n, squeezed([]byte(line)), c.Path + "\x00" + around[n]})
+			lower := strings.ToLower(code[n])
+			for k, kind := range lossKinds {
+				hands := side == After && kind.kind != "log" && t.Lang.Name == "Go" && handsOn.MatchString(code[n])
+				if !hands && !slices.ContainsFunc(kind.hints, func(h string) bool { return strings.Contains(lower, h) }) {
+					continue
+				}
+				line := code[n]
+				if kind.kind == "guard" {
+					line = guarded(code, n)
+				}
+				if hands || kind.pattern.MatchString(line) {
+					out[k] = append(out[k], holds{c, n, squeezed([]byte(line)), c.Path + "\x00" + around[n]})
+				}
 			}
 		}
 	}
@@ -219,22 +230,38 @@ func (w *work) losses() {
 	}
 	// A function that is gone while one much like it is new was renamed.
 	renamed, fresh := map[string]string{}, map[string]bool{}
-	taken := map[string]bool{}
+	type body struct {
+		named
+		name  string
+		runs  map[uint64]int
+		taken bool
+	}
+	var fresher []*body
 	for _, n := range after {
-		if n.d.Kind == lex.Function && !had[n.d.Full()] {
-			fresh[n.d.Full()] = true
+		if full := n.d.Full(); n.d.Kind == lex.Function && !had[full] {
+			fresh[full] = true
+			fresher = append(fresher, &body{named: n, name: full})
 		}
 	}
 	for _, n := range before {
 		if n.d.Kind != lex.Function || has[n.d.Full()] {
 			continue
 		}
-		mine := bodyOf(n.c.before, n.d)
-		for _, other := range after {
+		var mine map[uint64]int
+		size := n.d.To - n.d.Body
+		for _, other := range fresher {
+			if theirs := other.d.To - other.d.Body; other.taken || size > 3*theirs+shingle || theirs > 3*size+shingle {
+				continue // too different in size to be alike
+			}
+			if mine == nil {
+				mine = bodyOf(n.c.before, n.d)
+			}
+			if other.runs == nil {
+				other.runs = bodyOf(other.c.after, other.d)
+			}
 			sameName := other.c == n.c && other.d.Name == n.d.Name // a method that became a function, or another's
-			if fresh[other.d.Full()] && !taken[other.d.Full()] && (sameName || likeness(mine, bodyOf(other.c.after, other.d)) >= 0.6) {
-				renamed[n.d.Full()] = other.d.Full()
-				taken[other.d.Full()] = true
+			if sameName || likeness(mine, other.runs) >= 0.6 {
+				renamed[n.d.Full()], other.taken = other.name, true
 				break
 			}
 		}
@@ -263,14 +290,14 @@ func (w *work) losses() {
 		}
 	}
 	stays := w.survivors(renamed)
-	for _, kind := range lossKinds {
+	left, right := w.inventory(Before), w.inventory(After)
+	for k, kind := range lossKinds {
 		have := map[string]int{} // by function and text
-		right := w.inventory(After, kind.pattern)
-		for _, h := range right {
+		for _, h := range right[k] {
 			have[h.in+"\x00"+h.text]++
 		}
 		var missing []holds
-		for _, h := range w.inventory(Before, kind.pattern) {
+		for _, h := range left[k] {
 			in, ok := stays[h.in]
 			if !ok {
 				continue // all of its function is gone, which is told already
@@ -284,7 +311,7 @@ func (w *work) losses() {
 		// What came new in the place of what went is no loss: in the same function, or in a
 		// new one of the same file.
 		spare := map[string]int{}
-		for _, h := range right {
+		for _, h := range right[k] {
 			if have[h.in+"\x00"+h.text] > 0 {
 				have[h.in+"\x00"+h.text]--
 				spare[h.in]++
@@ -298,7 +325,7 @@ func (w *work) losses() {
 			return spare[key] >= 0
 		}
 		for _, h := range missing {
-			if took(stays[h.in]) || took(h.c.Path) || !h.c.before.touched[h.line] || h.c.before.moved[h.line] || w.asked.removes(squeezed(h.c.before.Line(h.line))) {
+			if took(stays[h.in]) || took(h.c.Path) || w.asked.removes(squeezed(h.c.before.Line(h.line))) {
 				continue
 			}
 			if kind.kind != "log" && !w.stillCalled(h, stays[h.in]) {
@@ -353,21 +380,42 @@ func (w *work) deletedByReference(name string) bool {
 }
 
 // bodyOf are the runs of four tokens of a declaration's body, counted.
-func bodyOf(t *text, d lex.Decl) map[[shingle]string]int {
-	out := map[[shingle]string]int{}
-	var window [shingle]string
-	n := 0
+func bodyOf(t *text, d lex.Decl) map[uint64]int {
+	out := map[uint64]int{}
+	var run tokenRun
 	for _, k := range t.Tokens[d.Body:d.To] {
-		if k.Kind == lex.Comment {
-			continue
-		}
-		copy(window[:], window[1:])
-		window[shingle-1] = string(t.Of(k))
-		if n++; n >= shingle {
-			out[window]++
+		if k.Kind != lex.Comment && run.add(t.Of(k)) {
+			out[run.sum()]++
 		}
 	}
 	return out
+}
+
+// tokenRun is the last four tokens, by their hashes.
+type tokenRun struct {
+	last [shingle]uint64
+	n    int
+}
+
+// add takes a token in, and tells whether there are four.
+func (r *tokenRun) add(token []byte) bool {
+	const offset, prime = 14695981039346656037, 1099511628211 // FNV-1a
+	var h uint64 = offset
+	for _, c := range token {
+		h = (h ^ uint64(c)) * prime
+	}
+	copy(r.last[:], r.last[1:])
+	r.last[shingle-1] = h
+	r.n++
+	return r.n >= shingle
+}
+
+func (r *tokenRun) sum() uint64 {
+	var h uint64
+	for _, one := range r.last {
+		h = h*0x9E3779B97F4A7C15 + one
+	}
+	return h
 }
 
 var entryPoint = regexp.MustCompile(`^(main|init|setup|teardown|setUp|tearDown|constructor|run|handler|default|_|__\w+__|[a-z_]*test\w*|Test\w*)$`)
@@ -383,8 +431,28 @@ func (w *work) unused() {
 			}
 		}
 	}
-	seen := map[string]int{} // how often each name stands in the changed files
-	var texts [][]byte
+	type candidate struct {
+		c *change
+		d lex.Decl
+	}
+	var candidates []candidate
+	seen := map[string]int{} // how often each candidate's name stands in the changed files
+	for _, c := range w.files {
+		if c.after == nil || c.class != ClassCode || c.lang.Blocks == lex.NoBlocks || c.lang.Name == "Shell" || c.lang.Name == "C" && c.before == nil {
+			continue
+		}
+		for i, d := range c.after.decls {
+			if d.Kind != lex.Function || d.Exported || d.Owner != "" || had[d.Name] || !c.after.touched[d.Line] || c.after.moved[d.Line] || entryPoint.MatchString(d.Name) || w.asked.words[d.Name] ||
+				inside(c.after.decls, i) || c.after.decorated(d) {
+				continue
+			}
+			candidates = append(candidates, candidate{c, d})
+			seen[d.Name] = 0
+		}
+	}
+	if len(candidates) == 0 {
+		return
+	}
 	for _, c := range w.files {
 		if c.after == nil {
 			continue
@@ -392,30 +460,26 @@ func (w *work) unused() {
 		for _, k := range c.after.Tokens {
 			switch k.Kind {
 			case lex.Word:
-				seen[string(c.after.Of(k))]++
-			case lex.String:
-				texts = append(texts, c.after.Of(k))
+				if n, is := seen[string(c.after.Of(k))]; is {
+					seen[string(c.after.Of(k))] = n + 1
+				}
+			case lex.String: // where things are called by their names
+				for _, part := range aWord.FindAll(c.after.Of(k), -1) {
+					if n, is := seen[string(part)]; is {
+						seen[string(part)] = n + 1
+					}
+				}
 			}
 		}
 	}
-	for _, c := range w.files {
-		if c.after == nil || c.class != ClassCode || c.lang.Blocks == lex.NoBlocks {
-			continue
-		}
-		for i, d := range c.after.decls {
-			if d.Kind != lex.Function || d.Exported || d.Owner != "" || had[d.Name] || !c.after.touched[d.Line] || c.after.moved[d.Line] || entryPoint.MatchString(d.Name) || seen[d.Name] != 1 || w.asked.words[d.Name] {
-				continue
-			}
-			if c.lang.Name == "Shell" || c.lang.Name == "C" && c.before == nil || inside(c.after.decls, i) || c.after.decorated(d) {
-				continue
-			}
-			if slices.ContainsFunc(texts, func(s []byte) bool { return bytes.Contains(s, []byte(d.Name)) }) {
-				continue
-			}
-			w.found(Finding{Measure: "losses", Kind: "unused", Place: Place{Side: After, Path: c.Path, Line: d.Line, End: d.End}, Text: d.Name, Why: "added, and nothing in the change uses it"})
+	for _, one := range candidates {
+		if seen[one.d.Name] == 1 {
+			w.found(Finding{Measure: "losses", Kind: "unused", Place: Place{Side: After, Path: one.c.Path, Line: one.d.Line, End: one.d.End}, Text: one.d.Name, Why: "added, and nothing in the change uses it"})
 		}
 	}
 }
+
+var aWord = regexp.MustCompile(`\w+`)
 
 // inside tells whether a declaration lies within another.
 func inside(all []lex.Decl, i int) bool {

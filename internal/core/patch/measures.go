@@ -7,8 +7,10 @@ import (
 	"encoding/hex"
 	"fmt"
 	"path"
+	"runtime"
 	"slices"
 	"strings"
+	"sync"
 
 	"agonometer/internal/core/lex"
 )
@@ -83,7 +85,10 @@ type Input struct {
 	// Diff is the change as git prints it, with renames found.
 	Diff []byte
 	// Read gives the content of a file that the diff names, nil where there is none.
+	// Several goroutines call it.
 	Read func(side Side, path string) []byte
+	// Ahead is told, where it is given, which files will be read next, in this order.
+	Ahead func([]Place)
 	// Start lists the files of the start; nil where they are not known.
 	Start []string
 	// Scope are patterns of files that may be touched, Never of those that may not.
@@ -109,8 +114,9 @@ type Input struct {
 
 // Reference is a known good change with what it leads to.
 type Reference struct {
-	Diff []byte
-	Read func(side Side, path string) []byte
+	Diff  []byte
+	Read  func(side Side, path string) []byte
+	Ahead func([]Place)
 }
 
 // Class is what a file is for.
@@ -160,7 +166,7 @@ func MeasureEdits(in *Input) (*Measures, error) {
 		w.off[o] = true
 	}
 	var err error
-	if w.files, err = read(in.Diff, in.Read, in.IsTest); err != nil {
+	if w.files, err = read(in.Diff, in.Read, in.Ahead, in.IsTest); err != nil {
 		return nil, err
 	}
 	for _, f := range w.files {
@@ -170,19 +176,34 @@ func MeasureEdits(in *Input) (*Measures, error) {
 	}
 	w.asked = w.whatWasAsked()
 	w.findMoves(w.files)
-	for _, m := range []struct {
-		name string
-		run  func()
-	}{
-		{"footprint", w.footprint}, {"strays", w.strays}, {"noise", w.noise}, {"leftovers", w.leftovers}, {"losses", w.losses}, {"tests", w.tests},
-		{"repetition", w.repetition}, {"fit", w.fit}, {"docs", w.docs}, {"nearness", w.nearness},
-	} {
-		if !w.off[m.name] {
-			m.run()
+	// Each measure writes to a page of its own, so that several run at once.
+	var all sync.WaitGroup
+	pages := make([]work, len(steps))
+	for i, m := range steps {
+		if w.off[m.name] {
+			continue
+		}
+		pages[i] = *w
+		pages[i].out = &Measures{}
+		all.Go(func() { m.run(&pages[i]) })
+	}
+	all.Wait()
+	for i := range pages {
+		if o := pages[i].out; o != nil {
+			w.out.Figures, w.out.Findings, w.out.Notes = append(w.out.Figures, o.Figures...), append(w.out.Findings, o.Findings...), append(w.out.Notes, o.Notes...)
 		}
 	}
 	w.out.settle()
 	return w.out, nil
+}
+
+// steps are the measures that are worked out here; claims come from elsewhere.
+var steps = []struct {
+	name string
+	run  func(*work)
+}{
+	{"footprint", (*work).footprint}, {"strays", (*work).strays}, {"noise", (*work).noise}, {"leftovers", (*work).leftovers}, {"losses", (*work).losses}, {"tests", (*work).tests},
+	{"repetition", (*work).repetition}, {"fit", (*work).fit}, {"docs", (*work).docs}, {"nearness", (*work).nearness},
 }
 
 // Add takes in what was found elsewhere.
@@ -217,54 +238,81 @@ func (m *Measures) settle() {
 var MeasureNames = []string{"footprint", "strays", "noise", "leftovers", "losses", "tests", "repetition", "fit", "docs", "nearness", "claims"}
 
 // read parses a diff and takes the texts of its files apart.
-func read(diff []byte, content func(Side, string) []byte, isTest func(string) bool) ([]*change, error) {
+func read(diff []byte, content func(Side, string) []byte, ahead func([]Place), isTest func(string) bool) ([]*change, error) {
 	files, err := Parse(diff, 0)
 	if err != nil {
 		return nil, err
 	}
 	slices.SortFunc(files, func(a, b File) int { return cmp.Or(cmp.Compare(a.Path, b.Path), cmp.Compare(a.OldPath, b.OldPath)) })
-	var out []*change
-	for _, f := range files {
-		c := &change{File: f}
+	places := make([][]Place, len(files))
+	for i := range files {
+		f := &files[i]
+		if f.Binary || f.link() != "" {
+			continue
+		}
+		if f.Status != Added {
+			places[i] = append(places[i], Place{Side: Before, Path: cmp.Or(f.OldPath, f.Path)})
+		}
+		if f.Status != Deleted {
+			places[i] = append(places[i], Place{Side: After, Path: f.Path})
+		}
+	}
+	if ahead != nil {
+		ahead(slices.Concat(places...))
+	}
+	out := make([]*change, len(files))
+	var all sync.WaitGroup
+	free := make(chan struct{}, runtime.GOMAXPROCS(0)) // so that not all contents wait at once
+	for i, f := range files {
 		var before, after []byte
-		if !f.Binary && f.link() == "" {
-			if f.Status != Added {
-				before = content(Before, cmp.Or(f.OldPath, f.Path))
+		for _, p := range places[i] {
+			if p.Side == Before {
+				before = content(Before, p.Path)
+			} else {
+				after = content(After, p.Path)
 			}
-			if f.Status != Deleted {
-				after = content(After, f.Path)
-			}
 		}
-		c.lang = lex.Of(f.Path, after)
-		if c.lang == lex.Plain {
-			c.lang = lex.Of(f.Path, before)
-		}
-		c.class = classOf(f.Path, c.lang, cmp.Or(string(after[:min(len(after), 2000)]), string(before[:min(len(before), 2000)])), isTest)
-		if c.lang.Name == "C" && bytes.Contains(after, []byte("\nclass ")) {
-			c.lang = lex.Named("C++")
-		}
-		lines := func(kind LineKind) map[int]bool {
-			n := map[int]bool{}
-			for _, h := range f.Hunks {
-				for _, l := range h.Lines {
-					if l.Kind == kind && kind == LineAdded {
-						n[int(l.New)] = true
-					} else if l.Kind == kind {
-						n[int(l.Old)] = true
-					}
+		free <- struct{}{}
+		all.Go(func() {
+			out[i] = takeApart(f, before, after, isTest)
+			<-free
+		})
+	}
+	all.Wait()
+	return out, nil
+}
+
+// takeApart reads both sides of a changed file.
+func takeApart(f File, before, after []byte, isTest func(string) bool) *change {
+	c := &change{File: f}
+	c.lang = lex.Of(f.Path, after)
+	if c.lang == lex.Plain {
+		c.lang = lex.Of(f.Path, before)
+	}
+	c.class = classOf(f.Path, c.lang, cmp.Or(string(after[:min(len(after), 2000)]), string(before[:min(len(before), 2000)])), isTest)
+	if c.lang.Name == "C" && bytes.Contains(after, []byte("\nclass ")) {
+		c.lang = lex.Named("C++")
+	}
+	lines := func(kind LineKind) map[int]bool {
+		n := map[int]bool{}
+		for _, h := range f.Hunks {
+			for _, l := range h.Lines {
+				if l.Kind == kind && kind == LineAdded {
+					n[int(l.New)] = true
+				} else if l.Kind == kind {
+					n[int(l.Old)] = true
 				}
 			}
-			return n
 		}
-		if before != nil && isText(before) {
-			c.before = textOf(c.lang, before, lines(LineRemoved))
-		}
-		if after != nil && isText(after) {
-			c.after = textOf(c.lang, after, lines(LineAdded))
-		}
-		out = append(out, c)
+		return n
 	}
-	return out, nil
+	if before != nil && isText(before) {
+		c.before = textOf(c.lang, before, lines(LineRemoved))
+	}
+	if after != nil && isText(after) {
+		c.after = textOf(c.lang, after, lines(LineAdded))
+	}
+	return c
 }
 
 // link tells that a file is a symbolic link or a submodule, and which.
@@ -413,7 +461,10 @@ func (w *work) findMoves(files []*change) {
 			continue
 		}
 		for n := 1; n <= c.before.Lines(); n++ {
-			if s := squeezed(c.before.Line(n)); c.before.touched[n] && s != "" {
+			if !c.before.touched[n] {
+				continue
+			}
+			if s := squeezed(c.before.Line(n)); s != "" {
 				where[s] = append(where[s], len(removed))
 				removed, texts = append(removed, spot{c.before, n}), append(texts, s)
 			}
@@ -427,7 +478,10 @@ func (w *work) findMoves(files []*change) {
 		var lines []int
 		var added []string
 		for n := 1; n <= c.after.Lines(); n++ {
-			if s := squeezed(c.after.Line(n)); c.after.touched[n] && s != "" {
+			if !c.after.touched[n] {
+				continue
+			}
+			if s := squeezed(c.after.Line(n)); s != "" {
 				lines, added = append(lines, n), append(added, s)
 			}
 		}
@@ -468,7 +522,7 @@ func (w *work) whatWasAsked() asked {
 		}
 	}
 	for _, r := range w.in.References {
-		files, err := read(r.Diff, r.Read, w.in.IsTest)
+		files, err := read(r.Diff, r.Read, r.Ahead, w.in.IsTest)
 		if err != nil {
 			w.note("a reference cannot be read: %v", err)
 			continue

@@ -478,8 +478,8 @@ func (w *work) debugging(c *change) {
 			continue
 		}
 		words := strings.Fields(rest)
-		if c.lang.Name == "Rust" && sure {
-			words = strings.Fields("dbg ! (")
+		if !slices.ContainsFunc(words, func(word string) bool { return word[0] >= 'A' }) || !holdsWords(c.after.Src, words) {
+			continue
 		}
 		if c.before != nil && len(occurrences(c.before, words)) > 0 && !sure {
 			continue
@@ -495,6 +495,11 @@ func (w *work) debugging(c *change) {
 			}
 		}
 	}
+}
+
+// holdsWords tells whether a source can hold a sequence of tokens, quickly.
+func holdsWords(src []byte, words []string) bool {
+	return !slices.ContainsFunc(words, func(word string) bool { return len(word) > 1 && !bytes.Contains(src, []byte(word)) })
 }
 
 // occurrences are the lines in which a sequence of tokens begins.
@@ -566,12 +571,16 @@ func (w *work) outcommented(c *change) {
 			continue
 		}
 		n := int(k.Line)
+		if !c.after.touched[n] || c.after.moved[n] {
+			flush()
+			continue
+		}
 		raw := bytes.TrimLeft(bytes.TrimSpace(c.after.Line(n)), "/*#-")
 		body := strings.TrimSpace(string(raw))
 		exact := removed[squeezed([]byte(body))]
 		example := len(run) == 0 && (bytes.HasPrefix(raw, []byte("\t")) || bytes.HasPrefix(raw, []byte("   "))) // code in a comment for readers
 		codey := exact || !example && weight(body) >= 3 && codeEnd.MatchString(body) && !prose.MatchString(body) || !example && codeStart.MatchString(body) && !prose.MatchString(body) && strings.ContainsAny(body, "=;({:")
-		if !codey || !c.after.touched[n] || c.after.moved[n] {
+		if !codey {
 			flush()
 			continue
 		}
@@ -618,6 +627,14 @@ var (
 	notSecret = regexp.MustCompile(`(?i)example|test|dummy|fake|sample|placeholder|your|changeme|xxxx|1234|abcd|\$\{|process\.env`)
 )
 
+// keyHints are parts of which a line holds one where something may look like a key.
+var keyHints = func() (out [][]byte) {
+	for _, h := range strings.Fields("key Key KEY ecret ECRET assw ASSW oken OKEN earer EARER PRIVATE eyJ") {
+		out = append(out, []byte(h))
+	}
+	return out
+}()
+
 func (w *work) keys(c *change) {
 	for n := 1; n <= c.after.Lines(); n++ {
 		if !c.after.touched[n] || c.after.moved[n] {
@@ -625,6 +642,9 @@ func (w *work) keys(c *change) {
 		}
 		line := c.after.Line(n)
 		if len(line) > 4000 {
+			continue
+		}
+		if !slices.ContainsFunc(keyHints, func(h []byte) bool { return bytes.Contains(line, h) }) {
 			continue
 		}
 		m := keyAssign.FindSubmatch(line)

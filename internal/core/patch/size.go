@@ -234,30 +234,21 @@ const shingle = 4
 
 // shingles are the runs of four tokens in the changed lines of files, counted; those of
 // removed lines and of added lines are different.
-func shingles(files []*change) map[[shingle + 1]string]int {
-	out := map[[shingle + 1]string]int{}
+func shingles(files []*change) map[uint64]int {
+	out := map[uint64]int{}
 	for _, c := range files {
-		for _, side := range []struct {
-			mark string
-			t    *text
-		}{{"-", c.before}, {"+", c.after}} {
-			if side.t == nil {
+		for side, t := range []*text{c.before, c.after} {
+			if t == nil {
 				continue
 			}
-			window := [shingle + 1]string{side.mark}
-			n := 0
-			for _, k := range side.t.Tokens {
-				if !side.t.touched[int(k.Line)] || k.Kind == lex.Comment {
-					continue
-				}
-				copy(window[1:], window[2:])
-				window[shingle] = string(side.t.Of(k))
-				if n++; n >= shingle {
-					out[window]++
+			var run tokenRun
+			for _, k := range t.Tokens {
+				if t.touched[int(k.Line)] && k.Kind != lex.Comment && run.add(t.Of(k)) {
+					out[run.sum()^uint64(side)]++
 				}
 			}
-			if n > 0 && n < shingle {
-				out[window]++
+			if run.n > 0 && run.n < shingle {
+				out[run.sum()^uint64(side)]++
 			}
 		}
 	}
