@@ -2,6 +2,7 @@ package bout
 
 import (
 	"context"
+	"fmt"
 	"slices"
 	"sort"
 	"sync"
@@ -19,6 +20,8 @@ import (
 type Beside struct {
 	// Coverage are the files that checks wrote about executed lines.
 	Coverage [][]byte
+	// Unwritten are the names of checks that should have written a file and did not.
+	Unwritten []string
 	// LintStart and LintResult are findings of linters, by check.
 	LintStart, LintResult map[string][]byte
 	// Earlier are the paths that earlier rounds had changed.
@@ -46,6 +49,9 @@ func (j *Judged) BesideOf() Beside {
 		}
 		if len(r.Findings) > 0 {
 			b.LintResult[string(r.Check.Name)] = r.Findings
+		}
+		if r.Check.Coverage != "" && r.Coverage == nil || r.Check.Findings != "" && r.Findings == nil {
+			b.Unwritten = append(b.Unwritten, string(r.Check.Name))
 		}
 	}
 	ok := true
@@ -193,6 +199,9 @@ func (e *Engine) MeasureEdits(ctx context.Context, t *task.Task, p *workspace.Pr
 			in.Lint = nil
 			notes = append(notes, "what linters find at the start is not known")
 		}
+	}
+	for _, name := range with.Unwritten {
+		notes = append(notes, fmt.Sprintf("check %s did not write the file that it is to write", name))
 	}
 	if !slices.Contains(in.Off, "repetition") {
 		if in.Index, err = e.index(ctx, p, t, contents); err != nil {

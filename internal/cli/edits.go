@@ -147,9 +147,9 @@ func (a *app) measures(m api.EditMeasures) error {
 			switch {
 			case f.Measure != measure:
 			case f.Value == nil:
-				missing = append(missing, f.Name+": "+f.Why)
+				missing = append(missing, figureLabel(f.FigureInfo)+": "+f.Why)
 			case *f.Value != 0 || !strings.HasPrefix(f.Name, "lines_") && !strings.HasPrefix(f.Name, "files_"):
-				word := strings.ReplaceAll(f.Name, "_", " ") + " " + figureCell(f.FigureInfo, f.Value).shown
+				word := figureLabel(f.FigureInfo) + " " + figureCell(f.FigureInfo, f.Value).shown
 				if f.AtMost != nil {
 					word += fmt.Sprintf(" (at most %v)", *f.AtMost)
 				}
@@ -163,7 +163,11 @@ func (a *app) measures(m api.EditMeasures) error {
 		if a.color {
 			name = text.Bold.Sprint(name)
 		}
-		fmt.Fprintf(a.out, "%s %s\n", name, visible(strings.Join(append(words, missing...), ", ")))
+		if measure == "nearness" && len(words) > 0 {
+			words = append(words, "information only: another good solution is not a fault")
+		}
+		lines := text.WrapSoft(visible(strings.Join(append(words, missing...), ", ")), 100)
+		fmt.Fprintf(a.out, "%s %s\n", name, strings.ReplaceAll(lines, "\n", "\n            "))
 		shown := 0
 		for _, f := range m.Findings {
 			if f.Measure != measure {
@@ -188,6 +192,18 @@ func (a *app) measures(m api.EditMeasures) error {
 		fmt.Fprintf(a.out, "Note: worked out by version %d; the present one is %d (--again works them out anew).\n", m.Version, m.Current)
 	}
 	return nil
+}
+
+// figureLabel is a figure's name where its measure is told already.
+func figureLabel(f patch.FigureInfo) string {
+	name := f.Name
+	if name == f.Measure {
+		name = "found"
+		if f.Unit == "yes/no" {
+			name = "touched"
+		}
+	}
+	return strings.ReplaceAll(strings.TrimPrefix(name, f.Measure+"_"), "_", " ")
 }
 
 // editWords are the figures that a reviewer looks at first, in one line.

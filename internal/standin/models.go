@@ -381,14 +381,22 @@ func (s *Service) play(book *Playbook, plan Plan, style Style, step int) (*messa
 	if answered {
 		return &message{Role: "assistant", Content: strings.TrimRight(string(text), "\n")}, nil
 	}
-	return &message{Role: "assistant", Content: "done."}, nil
+	return s.close(book.Name+"/"+plan.Patch+".closing", "done."), nil
+}
+
+// close is the closing message of a plan, where there is one.
+func (s *Service) close(name, otherwise string) *message {
+	if text, err := fs.ReadFile(s.Playbooks, name); err == nil {
+		otherwise = strings.TrimRight(string(text), "\n")
+	}
+	return &message{Role: "assistant", Content: otherwise}
 }
 
 // again is a later round: it mends what it made, where it knows how.
 func (s *Service) again(book *Playbook, plan Plan, step int) (*message, error) {
 	edits, err := s.edits(book.Name+"/"+plan.Patch+"-again.patch", 1)
 	if errors.Is(err, fs.ErrNotExist) {
-		return &message{Role: "assistant", Content: "looking at what I made again. I see nothing wrong with it."}, nil
+		return s.close(book.Name+"/"+plan.Patch+"-again.closing", "looking at what I made again. I see nothing wrong with it."), nil
 	}
 	if err != nil {
 		return nil, err

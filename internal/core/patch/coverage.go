@@ -18,14 +18,25 @@ type Coverage map[string]map[int]int64
 
 // Lines are the counts of a file's lines, by number; nil where the file is not known.
 // Paths in coverage files may begin with a module's name or a folder of the machine:
-// the shortest known path that ends so counts.
+// the shortest known path that ends so counts, if what it begins with is where all the
+// known files lie.
 func (c Coverage) Lines(name string) map[int]int64 {
 	if lines, ok := c[name]; ok {
 		return lines
 	}
-	best := ""
+	best, common, first := "", "", true
 	for known := range c {
-		if strings.HasSuffix(known, "/"+name) && (best == "" || len(known) < len(best) || len(known) == len(best) && known < best) {
+		dir := path.Dir(known) + "/"
+		for !first && !strings.HasPrefix(dir, common) {
+			common = common[:strings.LastIndexByte(strings.TrimSuffix(common, "/"), '/')+1]
+		}
+		if first {
+			common, first = dir, false
+		}
+	}
+	for known := range c {
+		begin := strings.TrimSuffix(known, name)
+		if strings.HasSuffix(known, "/"+name) && strings.HasPrefix(common, begin) && (best == "" || len(known) < len(best) || len(known) == len(best) && known < best) {
 			best = known
 		}
 	}

@@ -491,7 +491,7 @@ func readSARIF(data []byte, line func(file string, n int) string) ([]lintFinding
 				continue
 			}
 			f := lintFinding{rule: x.RuleID, text: x.Message.Text}
-			if len(x.Locations) > 0 {
+			if len(x.Locations) > 0 && x.Locations[0].Physical.Artifact.URI != "" {
 				p := x.Locations[0].Physical
 				f.file = path.Clean(strings.TrimPrefix(p.Artifact.URI, "file://"))
 				f.line = max(p.Region.StartLine, 0)
@@ -516,7 +516,7 @@ func readSARIF(data []byte, line func(file string, n int) string) ([]lintFinding
 
 func (w *work) lint() {
 	if w.in.Lint == nil {
-		w.absent("lint_new", "no check of the task writes findings as SARIF")
+		w.absent("lint_new", "no check wrote findings as SARIF")
 		return
 	}
 	liner := func(side Side) func(string, int) string {
@@ -565,7 +565,7 @@ func (w *work) lint() {
 			gone--
 			continue
 		}
-		w.found(Finding{Measure: "fit", Kind: "lint", Place: Place{Side: After, Path: f.file, Line: f.line}, Text: f.rule, Why: f.text})
+		w.found(Finding{Measure: "fit", Kind: "lint", Place: Place{Side: After, Path: f.file, Line: f.line}, Text: f.rule, Why: cmp.Or(cut(f.text), "a finding of a linter that says nothing")})
 	}
 	w.figure("lint_new", w.count("fit", "lint"))
 	w.figure("lint_gone", float64(gone))

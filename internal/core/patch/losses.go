@@ -672,7 +672,7 @@ func (w *work) tests() {
 // coverage is the share of added and changed lines of code that the tests execute.
 func (w *work) coverage() {
 	if w.in.Covered == nil {
-		w.absent("covered_share", "no check of the task writes which lines were executed")
+		w.absent("covered_share", "no check wrote which lines were executed")
 		return
 	}
 	known, hit := 0, 0

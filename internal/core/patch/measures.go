@@ -17,7 +17,7 @@ import (
 
 // MeasuresVersion changes whenever a measure counts otherwise than before. Figures
 // of different versions are not compared.
-const MeasuresVersion = 1
+const MeasuresVersion = 2
 
 // Side is a tree: before or after the change.
 type Side string
@@ -147,6 +147,8 @@ type change struct {
 	lang          *lex.Language
 	class         Class
 	before, after *text
+	// odd is a file whose diff is not one of its two sides, so that only lines are counted.
+	odd bool
 }
 
 // work is one measuring.
@@ -170,6 +172,9 @@ func MeasureEdits(in *Input) (*Measures, error) {
 		return nil, err
 	}
 	for _, f := range w.files {
+		if f.odd {
+			w.note("the diff of %s does not fit the file; only its lines were counted", f.Path)
+		}
 		if f.Cut > 0 || f.before != nil && len(f.before.Src) == lex.MaxBytes || f.after != nil && len(f.after.Src) == lex.MaxBytes {
 			w.note("%s is longer than %d MiB; the rest was not looked at", f.Path, lex.MaxBytes>>20)
 		}
@@ -312,7 +317,20 @@ func takeApart(f File, before, after []byte, isTest func(string) bool) *change {
 	if after != nil && isText(after) {
 		c.after = textOf(c.lang, after, lines(LineAdded))
 	}
+	for _, h := range f.Hunks {
+		for _, l := range h.Lines {
+			if l.Kind != LineAdded && !c.before.has(l.Old) || l.Kind != LineRemoved && !c.after.has(l.New) {
+				c.before, c.after, c.odd = nil, nil, before != nil || after != nil
+				return c
+			}
+		}
+	}
 	return c
+}
+
+// has tells whether a text has a line of this number; one that was not read may have any.
+func (t *text) has(n int64) bool {
+	return t == nil || n >= 1 && (n <= int64(min(t.Lines(), len(t.kinds))) || len(t.Src) == lex.MaxBytes)
 }
 
 // link tells that a file is a symbolic link or a submodule, and which.
@@ -332,6 +350,11 @@ func isText(src []byte) bool { return bytes.IndexByte(src[:min(len(src), 8000)],
 func textOf(lang *lex.Language, src []byte, touched map[int]bool) *text {
 	t := &text{Text: lex.New(lang, src), touched: touched, moved: map[int]bool{}}
 	t.kinds, t.decls = t.Kinds(), t.Outline()
+	for n := range touched {
+		if n < 1 || n > min(t.Lines(), len(t.kinds)) {
+			delete(touched, n)
+		}
+	}
 	return t
 }
 

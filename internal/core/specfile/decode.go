@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"math"
 	"io"
 	"reflect"
 	"regexp"
@@ -211,6 +212,13 @@ func (w *walker) value(n *yaml.Node, v reflect.Value, key string, depth int) {
 			return
 		}
 		v.SetInt(i)
+	case reflect.Float64:
+		f, err := strconv.ParseFloat(n.Value, 64)
+		if n.Kind != yaml.ScalarNode || err != nil || math.IsNaN(f) || math.IsInf(f, 0) {
+			w.problem(n, key, kindWord(n), "a number")
+			return
+		}
+		v.SetFloat(f)
 	case reflect.Bool:
 		if n.Kind != yaml.ScalarNode || n.Value != "true" && n.Value != "false" {
 			w.problem(n, key, kindWord(n), "true or false")

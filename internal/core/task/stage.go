@@ -5,7 +5,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
-	"math"
+	"maps"
 	"path"
 	"slices"
 	"sort"
@@ -255,9 +255,12 @@ func (t *Task) checkMeasures(doc *specfile.Document) {
 			doc.Add(fmt.Sprintf("measures.off[%d]", i), specfile.Quote(name), "one of "+strings.Join(patch.MeasureNames, ", "))
 		}
 	}
-	for name, most := range t.Measures.AtMost {
-		if f := patch.FindFigure(name); f == nil || most < 0 || math.IsNaN(most) || math.IsInf(most, 0) {
-			doc.Add("measures.at_most", specfile.Quote(name)+" "+fmt.Sprint(most), "the name of a figure, such as leftovers or strays, with a number from 0")
+	for _, name := range slices.Sorted(maps.Keys(t.Measures.AtMost)) {
+		switch most := t.Measures.AtMost[name]; {
+		case patch.FindFigure(name) == nil:
+			doc.Add("measures.at_most."+name, specfile.Quote(name), "the name of a figure, such as leftovers or strays (agonometer bout measures lists them)")
+		case most < 0:
+			doc.Add("measures.at_most."+name, fmt.Sprint(most), "a number from 0")
 		}
 	}
 }

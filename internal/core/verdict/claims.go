@@ -30,12 +30,14 @@ var (
 	notDone   = regexp.MustCompile(`(?i)\b(not|no|never|without|unchanged|untouched|left|nothing|already|instead of|should|could|would|will|might|in|from|like|see|as|via|per|based on|according to|uses?|using|calls?|can|by)\b|n't\b`)
 )
 
-// sentences cuts a message at ends of sentences and lines.
+// newThought begins a line that does not go on with the sentence of the line before.
+var newThought = regexp.MustCompile("^\\s*([-*+•>|#]|\\d+[.)]\\s|```)|^\\s*$")
+
+// sentences cuts a message at the ends of sentences, paragraphs and items of lists.
 func sentences(message string) []string {
 	var out []string
-	for line := range strings.Lines(message) {
-		rest := strings.TrimSpace(line)
-		for rest != "" {
+	cut := func(rest string) {
+		for rest = strings.TrimSpace(rest); rest != ""; rest = strings.TrimSpace(rest) {
 			end := len(rest)
 			for i := 0; i+1 < len(rest); i++ {
 				if strings.IndexByte(".!?", rest[i]) >= 0 && rest[i+1] == ' ' {
@@ -44,9 +46,18 @@ func sentences(message string) []string {
 				}
 			}
 			out = append(out, strings.TrimSpace(rest[:end]))
-			rest = strings.TrimSpace(rest[end:])
+			rest = rest[end:]
 		}
 	}
+	var paragraph strings.Builder
+	for line := range strings.Lines(message) {
+		if newThought.MatchString(line) {
+			cut(paragraph.String())
+			paragraph.Reset()
+		}
+		paragraph.WriteString(strings.TrimSpace(line) + " ")
+	}
+	cut(paragraph.String())
 	return out
 }
 

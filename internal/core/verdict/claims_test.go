@@ -23,6 +23,8 @@ func TestClaims(t *testing.T) {
 		{"The tests should pass. I could not run the tests, so whether they pass is open.", &no, nil},
 		{"The tests do not pass yet. Some tests passed.", &no, nil},
 		{"Updated `src/cli.js` to print more.", &yes, []string{"file-not-changed src/cli.js"}},
+		{"The log only grows. I updated\nsrc/cli.js, and that is all.", &yes, []string{"file-not-changed src/cli.js"}},
+		{"Updated:\n- the log\n- src/cli.js is as it was", &yes, nil},
 		{"I changed cli.js.", &yes, []string{"file-not-changed src/cli.js"}},
 		{"I left src/cli.js as it was, and changed nothing in test/log.test.js.", &yes, nil},
 		{"Added a helper that is used in src/cli.js.", &yes, nil},
