@@ -16,7 +16,7 @@ need-go:
 need-git:
 	@command -v git >/dev/null || { echo "git is missing. Debian: apt-get install git" >&2; exit 1; }
 need-node:
-	@command -v node >/dev/null && command -v npm >/dev/null || { echo "Node 20 or newer with npm is missing: the console is built with it, and the demo has a Node project. Debian: apt-get install nodejs npm" >&2; exit 1; }
+	@command -v node >/dev/null && command -v npm >/dev/null || { echo "Node 20.11 or newer with npm is missing: the console is built with it, and the demo has a Node project. Debian: apt-get install nodejs npm" >&2; exit 1; }
 need-chromium:
 	@command -v chromium >/dev/null || command -v chromium-browser >/dev/null || { \
 	  if [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null; then echo "Installing Chromium for the console's tests ..."; \
@@ -55,7 +55,8 @@ test-long: test ## the race detector, a minute of each fuzz target, and the whol
 	for f in ReadGoTest ReadJUnit ReadTAP ReadNumber; do go test -run '^$$' -fuzz "^Fuzz$$f$$" -fuzztime 60s ./internal/core/testlog || exit 1; done
 	go test -run '^$$' -fuzz FuzzExamine -fuzztime 60s ./internal/core/answer
 	go test -run '^$$' -fuzz FuzzParseTask -fuzztime 60s ./internal/core/task
-	go test -run '^$$' -fuzz FuzzParse -fuzztime 60s ./internal/core/patch
+	for f in Parse MeasureEdits ReadCoverage FindingsOfLinters; do go test -run '^$$' -fuzz "^Fuzz$$f$$" -fuzztime 60s ./internal/core/patch || exit 1; done
+	go test -run '^$$' -fuzz FuzzTokens -fuzztime 60s ./internal/core/lex
 	go test -run '^$$' -fuzz FuzzReply -fuzztime 60s ./internal/core/wire
 	go test -run '^$$' -fuzz FuzzPrices -fuzztime 60s ./internal/core/ledger
 	AGONOMETER_LONG=1 go test -timeout 20m -run TestDemo ./internal/cli
@@ -64,7 +65,7 @@ bench: build ## the harness's own time, as ratios to plain git; see docs/perform
 	go test -run '^$$' -bench . -benchtime 5x -timeout 30m ./internal/bout
 	go test -run '^$$' -bench 100k -benchtime 5x ./internal/core/testlog
 	go test -run '^$$' -bench . -benchtime 30x ./internal/bout/meter
-	go test -run '^$$' -bench . ./internal/core/wire ./internal/core/timeline
+	go test -run '^$$' -bench . ./internal/core/wire ./internal/core/timeline ./internal/core/lex
 
 docs: need-go console/node_modules/.ready ## write the schemas, the OpenAPI document and the console's types anew
 	go run ./internal/docgen

@@ -151,6 +151,15 @@ func shoot(link, out string, all bool) error {
 	if err := take("console-bout-change", 1280, 800, chromedp.Click(`//button[text()='Change']`), chromedp.WaitVisible(`h3 button`)); err != nil {
 		return err
 	}
+	const hasty = `//a[contains(@aria-label, 'sanderling on ledger') and contains(@aria-label, 'repeat 2')]`
+	if err := take("console-edits", 1280, 800, chromedp.Navigate(contest), chromedp.Click(hasty), chromedp.WaitVisible(`//button[text()='Edits']`), chromedp.Click(`//button[text()='Edits']`), chromedp.WaitVisible(`section[aria-label="Leftovers"]`)); err != nil {
+		return err
+	}
+	if err := take("console-compare", 1280, 800, chromedp.Click(`//fieldset//label[contains(., 'turnstone') and contains(., 'repeat 2') and not(contains(., 'neap'))]`),
+		chromedp.Click(`//fieldset//label[contains(., 'whimbrel') and contains(., 'repeat 2')]`), chromedp.Click(`//button[text()='Compare']`), chromedp.WaitVisible(`nav[aria-label="Files"]`),
+		chromedp.Click(`//nav[@aria-label='Files']//button[contains(., 'src/log.js') and not(contains(., 'orig'))]`), chromedp.KeyEvent("n"), chromedp.Sleep(300*time.Millisecond)); err != nil {
+		return err
+	}
 	if !all {
 		return nil
 	}

@@ -135,3 +135,33 @@ func TestFiguresAreTakenAsOftenAsAsked(t *testing.T) {
 	assert.Empty(t, got[0].Run.Values, "one run of three failed: there is no figure")
 	assert.Contains(t, got[0].Run.Trouble, "run 2 of 3")
 }
+
+// What a check writes about executed lines, or found by linters, is read from a plain
+// file of the run itself: not from one that lay there, a link, a pipe or a folder.
+func TestFilesThatChecksWriteBeside(t *testing.T) {
+	outside := filepath.Join(t.TempDir(), "outside")
+	require.NoError(t, os.WriteFile(outside, []byte("secret"), 0o644))
+	for name, c := range map[string]struct{ run, want string }{
+		"written":      {"echo mode: set > cover.out", "mode: set\n"},
+		"nothing":      {"true", ""},
+		"a link":       {"ln -s " + outside + " cover.out", ""},
+		"a pipe":       {"mkfifo cover.out", ""},
+		"a folder":     {"mkdir cover.out", ""},
+		"a loop":       {"ln -s cover.out cover.out", ""},
+		"far too long": {"truncate -s 40M cover.out", ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			fresh := copies(t)
+			where, err := fresh()
+			require.NoError(t, err)
+			require.NoError(t, os.WriteFile(filepath.Join(where.Tree, "cover.out"), []byte("forged"), 0o644))
+			got, err := Run(t.Context(), fresh, []task.Check{{Name: "tests", Reads: task.ReadsExit, Run: c.run, Coverage: "cover.out"}}, Options{Limits: limits})
+			require.NoError(t, err)
+			assert.Equal(t, c.want, string(got[0].Coverage))
+			assert.True(t, got[0].Run.OK(), "what it writes beside decides nothing")
+		})
+	}
+	kept, err := os.ReadFile(outside)
+	require.NoError(t, err)
+	assert.Equal(t, "secret", string(kept))
+}

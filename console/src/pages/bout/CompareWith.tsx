@@ -35,7 +35,7 @@ export function CompareWith({ b }: { b: BoutDetail }) {
                 onChange={(e) => setChosen(e.target.checked ? [...chosen, o.id] : chosen.filter((c) => c !== o.id))}
               />
               <span>
-                {o.contender} <span className="text-faint">{o.wording || `repeat ${o.repeat}`}</span>
+                {o.contender} <span className="text-faint">{[o.wording, `repeat ${o.repeat}`].filter(Boolean).join(', ')}</span>
               </span>
               <span className={`ml-auto text-xs ${o.verdict?.outcome === 'passed' ? 'text-good' : 'text-bad'}`}>{o.verdict ? (o.verdict.outcome === 'passed' ? 'passed' : reason(o.verdict.reason, o.verdict.check)) : o.state}</span>
             </label>

@@ -34,13 +34,13 @@ function Facts({ c }: { c: Comparison }) {
         </button>
       }
     >
-      <div className="overflow-x-auto">
+      <div className="max-h-80 overflow-auto">
         <table className="w-full text-sm">
-          <thead>
+          <thead className="sticky top-0 bg-sheet">
             <tr>
-              <th />
+              <th className="w-48" />
               {c.results.map((r) => (
-                <th key={r.name} scope="col" className={`${cell} font-medium`}>
+                <th key={r.name} scope="col" className={`${cell} font-medium`} style={{ width: `${80 / c.results.length}%` }}>
                   {r.bout ? (
                     <>
                       <Link to={`/bouts/${r.bout.id}`}>{r.name}</Link> <Pill look={lookOf(r.bout)}>{r.bout.verdict?.outcome ?? r.bout.state}</Pill>
@@ -69,10 +69,9 @@ function Facts({ c }: { c: Comparison }) {
               <tr key={f.name} className="border-t border-line" title={f.words}>
                 <th scope="row" className="px-3 py-1 text-left font-normal text-faint">
                   {f.title}
-                  {f.differs && <span className="ml-2 text-xs text-lamp">differs</span>}
                 </th>
                 {c.results.map((r, i) => (
-                  <td key={r.name} className={cell}>
+                  <td key={r.name} className={`${cell} ${f.differs ? 'font-medium' : 'text-faint'}`}>
                     {editValue(f.unit, f.values[i])}
                   </td>
                 ))}
@@ -96,8 +95,10 @@ const BY: Record<string, string> = { all: 'Touched by all', some: 'Touched by so
 
 function Files({ c, chosen, onChoose }: { c: Comparison; chosen: string; onChoose: (path: string) => void }) {
   const here = useRef<HTMLButtonElement>(null);
+  const first = useRef(true);
   useEffect(() => {
-    here.current?.scrollIntoView({ block: 'nearest' });
+    if (!first.current) here.current?.scrollIntoView({ block: 'nearest' });
+    first.current = false; // the page begins at its top
   }, [chosen]);
   return (
     <nav aria-label="Files" className="max-h-[70vh] overflow-y-auto text-sm">

@@ -1,0 +1,67 @@
+package cli
+
+import (
+	"encoding/json"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"agonometer/internal/api"
+)
+
+func TestEditMeasuresOnTheCommandLine(t *testing.T) {
+	_, contest := setUp(t)
+	var bouts []api.Bout
+	require.NoError(t, json.Unmarshal([]byte(must(t, "bout", "list", "--contest", contest.Name, "--format", "json")), &bouts))
+	var ids []string
+	for _, b := range bouts {
+		if b.Footprint != nil && b.Footprint.Files > 0 {
+			ids = append(ids, b.ID)
+		}
+	}
+	require.NotEmpty(t, ids)
+	out := must(t, "bout", "measures", ids[0])
+	for _, want := range []string{"footprint", "leftovers", "found 0", "docs", "touched yes"} {
+		assert.Contains(t, out, want)
+	}
+	assert.Contains(t, must(t, "bout", "show", ids[0]), "bout measures")
+	var m api.EditMeasures
+	require.NoError(t, json.Unmarshal([]byte(must(t, "bout", "measures", ids[0], "--format", "json")), &m))
+	assert.Equal(t, ids[0], m.BoutID)
+	assert.Equal(t, m.Current, m.Version)
+	lines := strings.Split(strings.TrimSpace(must(t, "bout", "measures", ids[0], "--format", "csv")), "\n")
+	assert.Len(t, lines, 1+len(m.Figures))
+	assert.Contains(t, must(t, "bout", "measures", ids[0], "--again"), "footprint")
+
+	code, _, errs := run(t, "bout", "finding", ids[0], "0123456789ab", "aside")
+	assert.NotZero(t, code)
+	assert.NotEmpty(t, errs)
+	code, _, errs = run(t, "bout", "finding", ids[0], "0123456789ab", "splendid", "--because", "x")
+	assert.NotZero(t, code)
+	assert.NotEmpty(t, errs)
+
+	standings := must(t, "contest", "standings", contest.Name, "--columns", "edits")
+	assert.Contains(t, standings, "Leftovers")
+	standings = must(t, "contest", "standings", contest.Name, "--columns", "noise,files")
+	assert.Contains(t, standings, "Noise")
+	assert.NotContains(t, standings, "Leftovers")
+	code, _, errs = run(t, "contest", "standings", contest.Name, "--columns", "beauty")
+	assert.NotZero(t, code)
+	assert.Contains(t, errs, "beauty")
+
+	if len(ids) > 1 {
+		out = must(t, "bout", "compare", ids[0], ids[1], "--diff")
+		assert.Contains(t, out, "Files")
+		var c api.Comparison
+		require.NoError(t, json.Unmarshal([]byte(must(t, "bout", "compare", ids[0], ids[1], "--format", "json")), &c))
+		assert.Len(t, c.Results, 2)
+		code, _, errs = run(t, "bout", "diff", ids[0], ids[1])
+		assert.NotZero(t, code)
+		assert.Contains(t, errs, "bout compare")
+	}
+	code, _, errs = run(t, "bout", "compare", ids[0], ids[0])
+	assert.NotZero(t, code)
+	assert.NotEmpty(t, errs)
+}
