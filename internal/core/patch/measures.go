@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"path"
 	"runtime"
@@ -183,16 +184,22 @@ func MeasureEdits(in *Input) (*Measures, error) {
 	w.findMoves(w.files)
 	// Each measure writes to a page of its own, so that several run at once.
 	var all sync.WaitGroup
-	pages := make([]work, len(steps))
+	pages, faults := make([]work, len(steps)), make([]error, len(steps))
 	for i, m := range steps {
 		if w.off[m.name] {
 			continue
 		}
 		pages[i] = *w
 		pages[i].out = &Measures{}
-		all.Go(func() { m.run(&pages[i]) })
+		all.Go(func() {
+			defer caught(&faults[i], m.name)
+			m.run(&pages[i])
+		})
 	}
 	all.Wait()
+	if err := errors.Join(faults...); err != nil {
+		return nil, err
+	}
 	for i := range pages {
 		if o := pages[i].out; o != nil {
 			w.out.Figures, w.out.Findings, w.out.Notes = append(w.out.Figures, o.Figures...), append(w.out.Findings, o.Findings...), append(w.out.Notes, o.Notes...)
@@ -200,6 +207,16 @@ func MeasureEdits(in *Input) (*Measures, error) {
 	}
 	w.out.settle()
 	return w.out, nil
+}
+
+// ErrFault says that the measuring itself went wrong: a change must not end the service
+// that measures it.
+var ErrFault = errors.New("the edit measures have a fault")
+
+func caught(into *error, what string) {
+	if r := recover(); r != nil {
+		*into = fmt.Errorf("%w in %s: %v", ErrFault, what, r)
+	}
 }
 
 // steps are the measures that are worked out here; claims come from elsewhere.
@@ -265,7 +282,7 @@ func read(diff []byte, content func(Side, string) []byte, ahead func([]Place), i
 	if ahead != nil {
 		ahead(slices.Concat(places...))
 	}
-	out := make([]*change, len(files))
+	out, faults := make([]*change, len(files)), make([]error, len(files))
 	var all sync.WaitGroup
 	free := make(chan struct{}, runtime.GOMAXPROCS(0)) // so that not all contents wait at once
 	for i, f := range files {
@@ -279,12 +296,13 @@ func read(diff []byte, content func(Side, string) []byte, ahead func([]Place), i
 		}
 		free <- struct{}{}
 		all.Go(func() {
+			defer func() { <-free }()
+			defer caught(&faults[i], f.Path)
 			out[i] = takeApart(f, before, after, isTest)
-			<-free
 		})
 	}
 	all.Wait()
-	return out, nil
+	return out, errors.Join(faults...)
 }
 
 // takeApart reads both sides of a changed file.

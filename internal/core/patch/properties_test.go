@@ -209,11 +209,10 @@ func TestHostileDiffs(t *testing.T) {
 	for name, c := range hostile() {
 		t.Run(name, func(t *testing.T) {
 			m, err := MeasureEdits(held(c[0], c[1], c[2]))
-			if err != nil {
-				assert.NotEmpty(t, err.Error())
-				return
+			require.NotErrorIs(t, err, ErrFault)
+			if err == nil {
+				sound(t, m)
 			}
-			sound(t, m)
 		})
 	}
 }
@@ -227,10 +226,32 @@ func FuzzMeasureEdits(f *testing.F) {
 	in := whole(f)
 	f.Add(string(in.Diff), "package a\n", "package b\n")
 	f.Fuzz(func(t *testing.T, diff, before, after string) {
-		if m, err := MeasureEdits(held(diff, before, after)); err == nil {
+		m, err := MeasureEdits(held(diff, before, after))
+		require.NotErrorIs(t, err, ErrFault)
+		if err == nil {
 			sound(t, m)
 		}
 	})
+}
+
+// A fault in a measure is an error, not the end of the service.
+func TestAFaultIsAnError(t *testing.T) {
+	in := whole(t)
+	in.IsTest = func(string) bool { panic("a fault") }
+	_, err := MeasureEdits(in)
+	assert.ErrorIs(t, err, ErrFault)
+	in = whole(t)
+	in.Index = &Index{at: map[uint64]place{}}
+	read := in.Read
+	calls := 0
+	in.Read = func(side Side, name string) []byte {
+		if calls++; name == "package.json" && calls > 18 {
+			panic("a fault")
+		}
+		return read(side, name)
+	}
+	_, err = MeasureEdits(in)
+	assert.ErrorIs(t, err, ErrFault)
 }
 
 func FuzzReadCoverage(f *testing.F) {
