@@ -254,13 +254,13 @@ func TestDemoFiles(t *testing.T) {
 	require.NoError(t, demo.Unpack(t.Context(), dir, "/bin/true", "http://127.0.0.1:1/v1", program))
 	require.NoError(t, demo.Unpack(t.Context(), dir, "/bin/true", "http://127.0.0.1:1/v1", program), "a second time changes nothing")
 	must(t, "validate", filepath.Join(dir, demo.Contest))
-	for repo, want := range map[string]string{"tidebook": "3946f1438c28", "lampkeeper": "80bc736e7273"} {
+	for repo, want := range map[string]string{"tidebook": "3946f1438c28", "lampkeeper": "0554fe93b2f6"} {
 		tag := map[string]string{"tidebook": "v1.0", "lampkeeper": "v0.6"}[repo]
 		out, err := exec.Command("git", "-C", filepath.Join(dir, "repositories", repo), "rev-parse", "--short=12", tag).Output()
 		require.NoError(t, err)
 		assert.Equal(t, want, strings.TrimSpace(string(out)))
 		count, err := exec.Command("git", "-C", filepath.Join(dir, "repositories", repo), "rev-list", "--count", "HEAD").Output()
 		require.NoError(t, err)
-		assert.Equal(t, "6", strings.TrimSpace(string(count)))
+		assert.Equal(t, map[string]string{"tidebook": "6", "lampkeeper": "7"}[repo], strings.TrimSpace(string(count)))
 	}
 }
