@@ -47,7 +47,7 @@ if command -v Xvfb >/dev/null && command -v xterm >/dev/null && command -v impor
   bout=$("$bin" bout list --task squat --contender sanderling --format csv | grep failed | head -n 1 | cut -d, -f1)
   shoot terminal-bout "agonometer bout show $bout | head -n 44"
   bout=$("$bin" bout list --task ledger --contender sanderling --contest port-averil --format csv | tail -n 1 | cut -d, -f1)
-  shoot terminal-measures "agonometer bout measures $bout; agonometer contest standings port-averil --columns edits | head -n 8" "agonometer bout measures BOUT; agonometer contest standings port-averil --columns edits"
+  shoot terminal-measures "agonometer bout measures $bout; echo; agonometer contest standings port-averil --columns edits | tail -n 7" "agonometer bout measures BOUT; agonometer contest standings port-averil --columns edits"
 else
   echo "Xvfb, xterm or ImageMagick is missing: the pictures of the terminal were not taken." >&2
 fi
