@@ -71,7 +71,7 @@ type ComparedResult struct {
 	Name string `json:"name"`
 	// Version is by which counting its measures were worked out; 0 for none.
 	Version int `json:"version"`
-	// Diff is its change, file by file, with at most 5,000 lines of a file.
+	// Diff is its change, file by file, with at most 20,000 lines of a file.
 	Diff []patch.File `json:"diff"`
 	// Findings are the evidence that belongs into it.
 	Findings []EditFinding `json:"findings"`

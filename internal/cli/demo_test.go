@@ -98,6 +98,27 @@ func TestDemoOnce(t *testing.T) {
 	assert.Regexp(t, `First time +failed`, words["springs whimbrel"])
 	assert.Contains(t, words["overdue whimbrel"], "NOTES.md")
 
+	// Every edit measure is shown by some bout, and the careful contender is clean on all.
+	kinds := map[string]bool{}
+	for _, b := range bouts {
+		if b.Footprint == nil || b.Footprint.Files == 0 {
+			continue
+		}
+		var m api.EditMeasures
+		require.NoError(t, json.Unmarshal([]byte(must(t, "bout", "measures", b.ID, "--format", "json")), &m))
+		for _, f := range m.Findings {
+			kinds[f.Measure+"/"+f.Kind] = true
+			assert.False(t, b.Contender == "turnstone" && f.Kind != "added", "%s on %s: %s %s:%d %s", b.Contender, b.Task, f.Kind, f.Path, f.Line, f.Text)
+		}
+		for _, f := range m.Figures {
+			assert.True(t, f.Value != nil || f.Why != "", f.Name)
+		}
+	}
+	for _, want := range []string{"strays/file", "noise/white-space", "noise/comments", "noise/import-order", "leftovers/placeholder", "leftovers/debug", "leftovers/todo", "leftovers/commented-out", "leftovers/file",
+		"losses/guard", "losses/unused", "tests/added", "tests/skipped", "tests/weakened", "tests/not-executed", "repetition/block", "fit/dependency", "fit/undeclared-import", "fit/lint", "claims/file-not-changed"} {
+		assert.True(t, kinds[want], want)
+	}
+
 	// And every task of the demo is fair.
 	tasks, err := filepath.Glob(filepath.Join(data, "demo", "tasks", "*.md"))
 	require.NoError(t, err)

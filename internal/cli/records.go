@@ -512,7 +512,7 @@ func boutFacts(b api.BoutDetail, allTests bool, timing [][2]string) [][2]string 
 		facts = append(facts, [2]string{"Change", fmt.Sprintf("%d files (%d added, %d deleted, %d renamed, %d binary), lines +%d -%d", f.Files, f.FilesAdded, f.FilesDeleted, f.FilesRenamed, f.FilesBinary, f.LinesAdded, f.LinesRemoved)})
 	}
 	if words := editWords(b.Edits); words != "" {
-		facts = append(facts, [2]string{"Edits", words + "  (agonometer bout measures " + shortID(b.ID) + ")"})
+		facts = append(facts, [2]string{"Edit measures", words + "  (agonometer bout measures " + shortID(b.ID) + ")"})
 	}
 	if l := b.LeftOut; l != nil {
 		var parts []string

@@ -263,7 +263,7 @@ func (s *Server) compare(c *gin.Context) {
 				s.fail(c, err)
 				return
 			}
-			files, err := patch.Parse(text, patch.MaxLines)
+			files, err := patch.Parse(text, comparedLines)
 			if err != nil {
 				out.Notes = append(out.Notes, fmt.Sprintf("the change of %s cannot be read: %v", b.ID, err))
 			} else if files != nil {
@@ -307,7 +307,7 @@ func (s *Server) compare(c *gin.Context) {
 		last := t
 		if last == nil || len(last.Stages) == 0 || last.Stages[len(last.Stages)-1].Reference == nil {
 			out.Notes = append(out.Notes, "the task has no reference patch")
-		} else if files, err := patch.Parse(last.Stages[len(last.Stages)-1].Reference, patch.MaxLines); err == nil {
+		} else if files, err := patch.Parse(last.Stages[len(last.Stages)-1].Reference, comparedLines); err == nil {
 			out.Results = append(out.Results, api.ComparedResult{Name: "the reference", Findings: []api.EditFinding{}, Diff: files})
 			if values != nil {
 				values = append(values, map[string]float64{})
@@ -359,6 +359,9 @@ func (s *Server) nameResults(all []api.ComparedResult) {
 		}
 	}
 }
+
+// comparedLines is how many lines of a file a comparison has: its page draws those in view alone.
+const comparedLines = 20_000
 
 // lineUp lists the files that any result touches: what all touch first.
 func lineUp(results []api.ComparedResult) []api.ComparedFile {
