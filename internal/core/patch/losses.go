@@ -21,7 +21,7 @@ var lossKinds = []struct {
 	why     string
 }{
 	{"error-handler", []string{"catch", "except", "rescue", "!= nil", "!=nil", "err(", "onerror", "recover()", "||", "set -e"}, regexp.MustCompile(`\b(catch|except|rescue)\b|\b\w*[eE]rr(or)?\s*!=\s*nil\b|\.catch\(|\brecover\(\)|\.on_?[eE]rror\s*=[^=]|\bif let Err\(|=> Err\(|\bErr\(\w+\)\s*=>|\|\|\s*(exit|die|return|fail)\b|\bset -e\b`), "an error is not handled any more"},
-	{"guard", []string{"if ", "if(", "unless", "guard", "assert", "ensure", "precondition", "nonnull"}, regexp.MustCompile(`^\s*(\}\s*else\s+)?(if|unless|guard)\b.*\b(return\s*;?\s*\}?$|return\s*\(?((nil|null|None|undefined|false|False)\b|-1|-E[A-Z]+|[\w.]*[eE]rr\w*|fmt\.Errorf|[\w.]*Err(or)?\w*\(|(\w+|""|\w+\{\}),\s*([\w.]*[eE]rr\w*|fmt\.|false\b|nil\b))|(throw|raise|panic|exit|abort|fail|die)\b)|^\s*(assert|ensure|precondition|Preconditions|requireNonNull|Objects\.requireNonNull)\w*\s*[.(]|\b(raise|throw)\b.*\b(if|unless)\b|\breturn\s*(nil|false)?\s+(if|unless)\b`), "a check is gone"},
+	{"guard", []string{"if ", "if(", "unless", "guard", "assert", "ensure", "precondition", "nonnull"}, regexp.MustCompile(`^\s*(\}\s*else\s+)?(if|unless|guard)\b.*\b(return\s*;?\s*\}?$|return\s*\(?((nil|null|None|undefined|false|False)\b|-1|-E[A-Z]+|[\w.]*[eE]rr\w*|fmt\.Errorf|[\w.]*Err(or)?\w*\(|(\w+|""|\w+\{\}),\s*([\w.]*[eE]rr\w*|fmt\.|false\b|nil\b))|(throw|raise|panic|exit|abort|fail|die)\b)|^\s*(assert|ensure|precondition|Preconditions|requireNonNull|Objects\.requireNonNull)\w*!?\s*[.(]|^\s*assert\s+\S|\b(raise|throw)\b.*\b(if|unless)\b|\breturn\s*(nil|false)?\s+(if|unless)\b`), "a check is gone"},
 	{"log", []string{"log", "metric", "counter", "histogram", "gauge", "stats", "debug!", "info!", "warn!", "trace!"}, regexp.MustCompile(`(?i)\b(log|logger|logging|slog|klog|glog|zap|logr)\w*\.\w*(debug|info|warn|warning|error|fatal|trace|print|printf|println|log)\w*\(|\b(metrics?|counter|histogram|gauge|stats|statsd)\w*\.\w*(inc|add|observe|count|record|set|timing|gauge|increment|measure)\w*\(|\b(debug|info|warn|error|trace)!\(`), "a line that logs or counts is gone"},
 }
 
@@ -135,13 +135,13 @@ func (w *work) survivors(renamed map[string]string) map[string]string {
 // something of what stood right above it: else both went together.
 func (w *work) stillCalled(h holds, in string) bool {
 	t := h.c.before
-	above := 8
+	above, last := 8, h.line-1 // what its own line calls is how it ends
 	if t.Lang.Name == "Go" {
-		above = 1
+		above, last = 1, h.line
 	}
 	calls := map[string]bool{}
 	i, _ := slices.BinarySearchFunc(t.Tokens, int32(h.line-above), func(k lex.Token, line int32) int { return cmp.Compare(k.Line, line) })
-	for ; i < len(t.Tokens) && int(t.Tokens[i].Line) <= h.line; i++ {
+	for ; i < len(t.Tokens) && int(t.Tokens[i].Line) <= last; i++ {
 		if word := t.Word(i); word != "" && t.Is(i+1, "(") && t.touched[int(t.Tokens[i].Line)] && !t.Lang.Keyword([]byte(word)) && word != "require" && word != "catch" {
 			calls[word] = true
 		}
