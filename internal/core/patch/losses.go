@@ -196,6 +196,10 @@ func codeOnly(t *text) []string {
 	return out
 }
 
+// maxCompared is how many pairs of functions, or of tests, are compared to find what has
+// another name; beyond, only those of the same file.
+const maxCompared = 200_000
+
 // losses are things that went away although nobody asked for it, net of what was moved.
 func (w *work) losses() {
 	type named struct {
@@ -237,6 +241,7 @@ func (w *work) losses() {
 		taken bool
 	}
 	var fresher []*body
+	compared := 0
 	for _, n := range after {
 		if full := n.d.Full(); n.d.Kind == lex.Function && !had[full] {
 			fresh[full] = true
@@ -250,6 +255,9 @@ func (w *work) losses() {
 		var mine map[uint64]int
 		size := n.d.To - n.d.Body
 		for _, other := range fresher {
+			if compared++; compared > maxCompared && other.c != n.c {
+				continue // so many functions are renamed by no change that a person reads
+			}
 			if theirs := other.d.To - other.d.Body; other.taken || size > 3*theirs+shingle || theirs > 3*size+shingle {
 				continue // too different in size to be alike
 			}
@@ -325,7 +333,7 @@ func (w *work) losses() {
 			return spare[key] >= 0
 		}
 		for _, h := range missing {
-			if took(stays[h.in]) || took(h.c.Path) || w.asked.removes(squeezed(h.c.before.Line(h.line))) {
+			if took(stays[h.in]) || took(h.c.Path) || w.asked.removed[squeezed(h.c.before.Line(h.line))] {
 				continue
 			}
 			if kind.kind != "log" && !w.stillCalled(h, stays[h.in]) {
@@ -516,6 +524,7 @@ type caseOf struct {
 	strict  int
 	loose   int
 	skips   int
+	runs    map[uint64]int // of its body, once it was needed
 }
 
 func (w *work) cases(side Side) map[string]*caseOf {
@@ -621,14 +630,20 @@ func (w *work) tests() {
 		}
 		lone = append(lone, after[key])
 	}
-	changed := 0
+	changed, compared := 0, 0
 	for _, key := range sortedKeys(before) {
 		was := before[key]
 		now := matched[key]
 		if now == nil {
 			mine := bodyOf(was.t, was.d)
 			for i, other := range lone {
-				if other != nil && (likeness(mine, bodyOf(other.t, other.d)) >= 0.6 || other.d.Full() == was.d.Full()) {
+				if compared++; other == nil || compared > maxCompared && other.c != was.c {
+					continue
+				}
+				if other.runs == nil {
+					other.runs = bodyOf(other.t, other.d)
+				}
+				if likeness(mine, other.runs) >= 0.6 || other.d.Full() == was.d.Full() {
 					now, lone[i] = other, nil
 					break
 				}

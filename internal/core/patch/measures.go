@@ -140,6 +140,8 @@ type text struct {
 	touched map[int]bool
 	// moved are those of them that stand in the other tree elsewhere.
 	moved map[int]bool
+	// long are the literals and remarks of several lines, in their order.
+	long []lex.Token
 }
 
 // change is one changed file with both sides; a side is nil where there is no text.
@@ -159,7 +161,8 @@ type work struct {
 	out   *Measures
 	off   map[string]bool
 	asked asked
-	names map[string]bool // see touchedNames
+	names map[string]bool   // see touchedNames
+	said  map[*change]*said // see saidBy
 }
 
 // Measure works out every measure of a change. It errs only where the diff cannot be read.
@@ -368,6 +371,11 @@ func isText(src []byte) bool { return bytes.IndexByte(src[:min(len(src), 8000)],
 func textOf(lang *lex.Language, src []byte, touched map[int]bool) *text {
 	t := &text{Text: lex.New(lang, src), touched: touched, moved: map[int]bool{}}
 	t.kinds, t.decls = t.Kinds(), t.Outline()
+	for _, k := range t.Tokens {
+		if (k.Kind == lex.String || k.Kind == lex.Comment) && t.Last(k) > int(k.Line) {
+			t.long = append(t.long, k)
+		}
+	}
 	for n := range touched {
 		if n < 1 || n > min(t.Lines(), len(t.kinds)) {
 			delete(touched, n)
@@ -484,6 +492,7 @@ func weight(s string) int {
 const (
 	minMoved       = 3 // lines
 	minMovedWeight = 24
+	minFirstWeight = 3
 )
 
 type spot struct {
@@ -527,6 +536,10 @@ func (w *work) findMoves(files []*change) {
 			}
 		}
 		for i := 0; i < len(added); {
+			if weight(added[i]) < minFirstWeight { // such as braces, of which there are many
+				i++
+				continue
+			}
 			best, at := 0, 0
 			for _, r := range where[added[i]][:min(len(where[added[i]]), 50)] {
 				n, letters := 0, 0
@@ -552,10 +565,12 @@ func (w *work) findMoves(files []*change) {
 type asked struct {
 	words map[string]bool
 	refs  [][]*change
+	// added and removed are the lines that references add and take away, without space.
+	added, removed map[string]bool
 }
 
 func (w *work) whatWasAsked() asked {
-	a := asked{words: map[string]bool{}}
+	a := asked{words: map[string]bool{}, added: map[string]bool{}, removed: map[string]bool{}}
 	t := lex.New(lex.Plain, []byte(w.in.Brief))
 	for _, k := range t.Tokens {
 		if k.Kind == lex.Word {
@@ -569,6 +584,19 @@ func (w *work) whatWasAsked() asked {
 			continue
 		}
 		a.refs = append(a.refs, files)
+		for _, c := range files {
+			for _, side := range []struct {
+				t    *text
+				into map[string]bool
+			}{{c.before, a.removed}, {c.after, a.added}} {
+				if side.t == nil {
+					continue
+				}
+				for n := range side.t.touched {
+					side.into[squeezed(side.t.Line(n))] = true
+				}
+			}
+		}
 	}
 	return a
 }
@@ -592,40 +620,19 @@ func (a asked) name(full string) bool {
 	return false
 }
 
-// has tells whether a reference adds this line too.
-func (a asked) has(line []byte) bool {
-	s := squeezed(line)
-	for _, files := range a.refs {
-		for _, c := range files {
-			if c.after == nil {
-				continue
-			}
-			for n := range c.after.touched {
-				if squeezed(c.after.Line(n)) == s {
-					return true
-				}
-			}
-		}
-	}
-	return false
-}
-
 func declares(t *text, full string) bool {
 	return t != nil && slices.ContainsFunc(t.decls, func(d lex.Decl) bool { return d.Full() == full })
 }
 
-// removes tells whether a reference takes a line of this text away as well.
-func (a asked) removes(line string) bool {
-	for _, files := range a.refs {
-		for _, c := range files {
-			if c.before == nil {
-				continue
-			}
-			for n := range c.before.touched {
-				if squeezed(c.before.Line(n)) == line {
-					return true
-				}
-			}
+// within tells whether a line lies in a literal of several lines, or in a remark of several where remarks is set.
+func (t *text) within(line int, remarks bool) bool {
+	if t == nil {
+		return false
+	}
+	i, found := slices.BinarySearchFunc(t.long, int32(line), func(k lex.Token, line int32) int { return cmp.Compare(k.Line, line) })
+	for _, at := range []int{i - 1, i} { // they do not overlap, but one may end where the next begins
+		if at >= 0 && at < len(t.long) && (at < i || found) && t.Last(t.long[at]) >= line && (remarks || t.long[at].Kind == lex.String) {
+			return true
 		}
 	}
 	return false

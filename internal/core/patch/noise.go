@@ -93,7 +93,7 @@ func (w *work) commentsOnly(c *change, run []Line) bool {
 			t, n = c.before, int(l.Old)
 		}
 		switch {
-		case n > len(t.kinds) || t.kinds[n-1] == lex.Code || directive.MatchString(l.Text) || l.Kind == LineRemoved && w.asked.removes(squeezed([]byte(l.Text))):
+		case n > len(t.kinds) || t.kinds[n-1] == lex.Code || directive.MatchString(l.Text) || l.Kind == LineRemoved && w.asked.removed[squeezed([]byte(l.Text))]:
 			return false
 		case t.kinds[n-1] == lex.Remark:
 			comments++
@@ -268,17 +268,9 @@ func (w *work) emptyChange(c *change, run []Line) (kind, why string) {
 
 // inString tells whether a run lies within a literal of several lines, where space counts.
 func (w *work) inString(c *change, run []Line) bool {
-	in := func(t *text, line int) bool {
-		return t != nil && slices.ContainsFunc(t.Tokens, func(k lex.Token) bool {
-			return k.Kind == lex.String && int(k.Line) <= line && t.Last(k) >= line && t.Last(k) > int(k.Line)
-		})
-	}
-	for _, l := range run {
-		if l.Kind == LineRemoved && in(c.before, int(l.Old)) || l.Kind == LineAdded && in(c.after, int(l.New)) {
-			return true
-		}
-	}
-	return false
+	return slices.ContainsFunc(run, func(l Line) bool {
+		return l.Kind == LineRemoved && c.before.within(int(l.Old), false) || l.Kind == LineAdded && c.after.within(int(l.New), false)
+	})
 }
 
 // tokensIn are the tokens of a run's lines that are no comments, and how many are.
@@ -396,7 +388,7 @@ func (w *work) placeholders(c *change) {
 			continue
 		}
 		for n := int(k.Line); n <= c.after.Last(k); n++ {
-			if !c.after.touched[n] || w.asked.has(c.after.Line(n)) {
+			if !c.after.touched[n] || w.asked.added[squeezed(c.after.Line(n))] {
 				continue
 			}
 			line := c.after.Line(n)
@@ -416,16 +408,10 @@ func (w *work) placeholders(c *change) {
 		return
 	}
 	for n := range c.after.touched {
-		if s := strings.TrimSpace(string(c.after.Line(n))); (s == "..." || s == "…") && c.lang.Name != "Python" && !insideLiteral(c.after, n) {
+		if s := strings.TrimSpace(string(c.after.Line(n))); (s == "..." || s == "…") && c.lang.Name != "Python" && !c.after.within(n, true) {
 			mark(n, "placeholder", "dots stand where code should be")
 		}
 	}
-}
-
-func insideLiteral(t *text, line int) bool {
-	return slices.ContainsFunc(t.Tokens, func(k lex.Token) bool {
-		return (k.Kind == lex.String || k.Kind == lex.Comment) && int(k.Line) <= line && t.Last(k) >= line && t.Last(k) > int(k.Line)
-	})
 }
 
 func (w *work) conflicts(c *change) {

@@ -3,6 +3,7 @@ package patch
 import (
 	"bytes"
 	"encoding/json"
+	"fmt"
 	"math"
 	"math/rand/v2"
 	"os"
@@ -285,4 +286,43 @@ func FuzzFindingsOfLinters(f *testing.F) {
 		require.NoError(t, err)
 		sound(t, m)
 	})
+}
+
+// Changes that are made to take long: each of these took minutes where every pair was compared.
+func TestChangesMadeToTakeLong(t *testing.T) {
+	for name, c := range map[string]struct{ file, before, after string }{
+		"braces":            {"a.c", strings.Repeat("}\n", 30_000), strings.Repeat("{\n}\n", 15_000)},
+		"one line repeated": {"a.js", strings.Repeat("moor();\n", 30_000), strings.Repeat("sail();\nmoor();\n", 15_000)},
+		"many functions":    {"a.go", functions("old", 3000), functions("new", 3000)},
+		"many tests":        {"a_test.go", functions("TestOld", 2000), functions("TestNew", 2000)},
+		"dots":              {"a.ts", "x\n", strings.Repeat("...\n", 5000)},
+		"remarks":           {"a.go", strings.Repeat("// a remark of some length\nx()\n", 10_000), strings.Repeat("// a remark of other length\nx()\n", 10_000)},
+		"white space":       {"a.rs", strings.Repeat("let a = 1;\n\"a\nb\";\n\n\n\n\n\n\n\n", 3000), strings.Repeat("let a  = 1;\n\"a\nb\";\n\n\n\n\n\n\n\n", 3000)},
+	} {
+		t.Run(name, func(t *testing.T) {
+			in := between(t, tree{c.file: c.before}, tree{c.file: c.after})
+			in.References = []Reference{{Diff: in.Diff, Read: in.Read}}
+			in.Index = NewIndex()
+			sound(t, measure(t, in))
+		})
+	}
+	// A thousand files that no reference touches, each to be looked for in the others.
+	before, after := tree{"keep.go": "package a\n"}, tree{"keep.go": "package a\n"}
+	for i := range 800 {
+		after[fmt.Sprintf("d/f%03d.go", i)] = fmt.Sprintf("package d\n\nfunc f%d() string {\n\treturn %q\n}\n", i, strings.Repeat("x", 50))
+	}
+	in := between(t, before, after)
+	in.References = []Reference{{Diff: between(t, before, tree{"keep.go": "package b\n"}).Diff, Read: reading(before, tree{"keep.go": "package b\n"})}}
+	m := measure(t, in)
+	assert.Equal(t, 800.0, value(t, m, "strays"))
+	sound(t, m)
+}
+
+func functions(name string, n int) string {
+	var b strings.Builder
+	b.WriteString("package a\n\n")
+	for i := range n {
+		fmt.Fprintf(&b, "func %s%d(t *testing.T) {\n\ta%d(%d)\n\tb%d(t, x, y)\n\tc%d()\n}\n\n", name, i, i, i, i%7, i%11)
+	}
+	return b.String()
 }

@@ -168,10 +168,13 @@ func (w *work) repetition() {
 				own[h] = place{int32(f), int32(i)}
 			}
 			first, last := lineAt(mine, from), lineAt(mine, to-1)
-			if to-from < minRepeat || last-first+1 < minRepeatLines || plainData(mine.shape[from:to]) {
+			if to-from < minRepeat {
 				return
 			}
-			until = to
+			until = to // whatever comes of it, this stretch was looked at
+			if last-first+1 < minRepeatLines || plainData(mine.shape[from:to]) {
+				return
+			}
 			for n := first; n <= last; n++ {
 				if c.after.touched[n] {
 					repeated++

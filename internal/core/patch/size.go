@@ -176,13 +176,47 @@ func (w *work) needed(c *change) bool {
 		if c.class == ClassTest && stem(other.Path) == stem(c.Path) {
 			return true
 		}
-		for _, k := range other.after.Tokens {
-			if other.after.touched[int(k.Line)] && (k.Kind == lex.Word && names[string(other.after.Of(k))] || k.Kind == lex.String && strings.Contains(string(other.after.Of(k)), stem(c.Path))) {
+		said := w.saidBy(other)
+		if strings.Contains(said.texts, stem(c.Path)) {
+			return true
+		}
+		for name := range names {
+			if said.words[name] {
 				return true
 			}
 		}
 	}
 	return false
+}
+
+// said are the words and the literals of the lines that a change adds to a file.
+type said struct {
+	words map[string]bool
+	texts string
+}
+
+func (w *work) saidBy(c *change) *said {
+	if w.said == nil {
+		w.said = map[*change]*said{}
+	}
+	if known := w.said[c]; known != nil {
+		return known
+	}
+	out := &said{words: map[string]bool{}}
+	var texts strings.Builder
+	for _, k := range c.after.Tokens {
+		switch {
+		case !c.after.touched[int(k.Line)]:
+		case k.Kind == lex.Word:
+			out.words[string(c.after.Of(k))] = true
+		case k.Kind == lex.String:
+			texts.Write(c.after.Of(k))
+			texts.WriteByte('\n')
+		}
+	}
+	out.texts = texts.String()
+	w.said[c] = out
+	return out
 }
 
 // nearness compares with the references: files in common and the likeness of what is
