@@ -150,6 +150,8 @@ type change struct {
 	lang          *lex.Language
 	class         Class
 	before, after *text
+	// unread is a file whose texts were too much.
+	unread bool
 	// odd is a file whose diff is not one of its two sides, so that only lines are counted.
 	odd bool
 }
@@ -163,6 +165,7 @@ type work struct {
 	asked asked
 	names map[string]bool   // see touchedNames
 	said  map[*change]*said // see saidBy
+	more  map[string]int    // findings beyond the most that are kept, by measure and kind
 }
 
 // Measure works out every measure of a change. It errs only where the diff cannot be read.
@@ -175,13 +178,20 @@ func MeasureEdits(in *Input) (*Measures, error) {
 	if w.files, err = read(in.Diff, in.Read, in.Ahead, in.IsTest); err != nil {
 		return nil, err
 	}
+	unread := 0
 	for _, f := range w.files {
+		if f.unread {
+			unread++
+		}
 		if f.odd {
 			w.note("the diff of %s does not fit the file; only its lines were counted", f.Path)
 		}
 		if f.Cut > 0 || f.before != nil && len(f.before.Src) == lex.MaxBytes || f.after != nil && len(f.after.Src) == lex.MaxBytes {
 			w.note("%s is longer than %d MiB; the rest was not looked at", f.Path, lex.MaxBytes>>20)
 		}
+	}
+	if unread > 0 {
+		w.note("the change touches more than %d MiB of texts; of %d files only the lines were counted", maxTexts>>20, unread)
 	}
 	w.asked = w.whatWasAsked()
 	w.findMoves(w.files)
@@ -288,25 +298,36 @@ func read(diff []byte, content func(Side, string) []byte, ahead func([]Place), i
 	out, faults := make([]*change, len(files)), make([]error, len(files))
 	var all sync.WaitGroup
 	free := make(chan struct{}, runtime.GOMAXPROCS(0)) // so that not all contents wait at once
+	texts := 0
 	for i, f := range files {
 		var before, after []byte
+		unread := texts > maxTexts && len(places[i]) > 0
 		for _, p := range places[i] {
+			if unread {
+				break
+			}
 			if p.Side == Before {
 				before = content(Before, p.Path)
 			} else {
 				after = content(After, p.Path)
 			}
 		}
+		texts += len(before) + len(after)
 		free <- struct{}{}
 		all.Go(func() {
 			defer func() { <-free }()
 			defer caught(&faults[i], f.Path)
 			out[i] = takeApart(f, before, after, isTest)
+			out[i].unread = unread
 		})
 	}
 	all.Wait()
 	return out, errors.Join(faults...)
 }
+
+// maxTexts is how many bytes of texts are read of a change, about: who deletes a large
+// repository must not bring the service down that measures it. Set lower in a test.
+var maxTexts = 128 << 20
 
 // takeApart reads both sides of a changed file.
 func takeApart(f File, before, after []byte, isTest func(string) bool) *change {
@@ -437,10 +458,12 @@ const (
 
 // found notes a finding; the text is that of its line where none is given.
 func (w *work) found(f Finding) {
-	if len(w.out.Findings) == maxFindings {
-		w.note("there are more than %d findings; the others are left out", maxFindings)
-	}
-	if len(w.out.Findings) >= maxFindings {
+	if len(w.out.Findings) >= maxFindings { // counted all the same
+		if w.more == nil {
+			w.more = map[string]int{}
+			w.note("there are more than %d findings of %s; the others are counted and not listed", maxFindings, f.Measure)
+		}
+		w.more[f.Measure+"/"+f.Kind]++
 		return
 	}
 	f.Text = cut(f.Text)
@@ -470,6 +493,11 @@ func (w *work) count(measure string, kinds ...string) float64 {
 	for _, f := range w.out.Findings {
 		if f.Measure == measure && (len(kinds) == 0 || slices.Contains(kinds, f.Kind)) {
 			n++
+		}
+	}
+	for key, more := range w.more {
+		if m, kind, _ := strings.Cut(key, "/"); m == measure && (len(kinds) == 0 || slices.Contains(kinds, kind)) {
+			n += more
 		}
 	}
 	return float64(n)

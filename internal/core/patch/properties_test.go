@@ -318,6 +318,23 @@ func TestChangesMadeToTakeLong(t *testing.T) {
 	sound(t, m)
 }
 
+// What is not kept as a finding is counted all the same, and what is not read is said.
+func TestCountsGoBeyondWhatIsKept(t *testing.T) {
+	todos := strings.Repeat("// TODO: one of many\n", maxFindings+345)
+	m := measure(t, between(t, tree{"a.go": "package a\n"}, tree{"a.go": "package a\n\n" + todos}))
+	assert.Equal(t, float64(maxFindings+345), value(t, m, "leftovers"))
+	assert.Len(t, evidence(m, "leftovers"), maxFindings)
+	assert.Len(t, m.Notes, 1)
+
+	defer func(n int) { maxTexts = n }(maxTexts)
+	maxTexts = 10
+	m = measure(t, between(t, tree{"x": "1\n"}, tree{"x": "1\n", "a.go": "package a\n\n// TODO\n", "b.go": "package b\n\n// TODO\n"}))
+	assert.Equal(t, []string{"todo a.go:3"}, evidence(m, "leftovers"))
+	assert.Equal(t, 6.0, value(t, m, "lines_added"))
+	assert.Contains(t, m.Notes[0], "of 1 files only the lines were counted")
+	sound(t, m)
+}
+
 func functions(name string, n int) string {
 	var b strings.Builder
 	b.WriteString("package a\n\n")
