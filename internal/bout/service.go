@@ -137,12 +137,12 @@ func (o *observer) end(reason verdict.Reason, detail string) {
 func (o *observer) endLocked(reason verdict.Reason, detail string) {
 	if o.reason == "" {
 		o.reason, o.detail = reason, detail
-		at := o.watch.At(time.Now())
 		text := string(reason)
 		if detail != "" {
 			text += ": " + detail
 		}
-		o.watch.Add(timeline.Event{Kind: timeline.Limit, At: at, Until: at, Text: text})
+		now := time.Now()
+		o.watch.Add(timeline.Event{Kind: timeline.Limit, Text: text}, now, now)
 		close(o.stop)
 	}
 }
@@ -177,11 +177,10 @@ const leastPaced = time.Millisecond
 // ended takes an exchange that is over.
 func (o *observer) ended(x *meter.Exchange) {
 	o.watch.Shut()
-	at := o.watch.At
 	if wait := x.Began.Sub(x.Arrived); wait >= leastPaced {
-		o.watch.Add(timeline.Event{Kind: timeline.Paced, At: at(x.Arrived), Until: at(x.Began), Round: x.Round, Number: x.Number})
+		o.watch.Add(timeline.Event{Kind: timeline.Paced, Round: x.Round, Number: x.Number}, x.Arrived, x.Began)
 	}
-	e := timeline.Event{Kind: timeline.Exchange, At: at(x.Began), Until: at(x.Ended), Round: x.Round, Number: x.Number, Text: x.Read.Model, OK: x.Status > 0 && x.Status < 400 && !x.Partial}
+	e := timeline.Event{Kind: timeline.Exchange, Round: x.Round, Number: x.Number, Text: x.Read.Model, OK: x.Status > 0 && x.Status < 400 && !x.Partial}
 	if n := x.Read.Tokens.Total(); n != nil {
 		e.Count = *n
 	}
@@ -194,7 +193,7 @@ func (o *observer) ended(x *meter.Exchange) {
 			e.Text += ": " + x.CauseWords
 		}
 	}
-	o.watch.Add(e)
+	o.watch.Add(e, x.Began, x.Ended)
 
 	o.mu.Lock()
 	defer o.mu.Unlock()
@@ -290,14 +289,12 @@ func (s *Session) Scanned() bool             { return s.observer.watch.Scanned()
 
 // Checked puts a check of the judge on the timeline.
 func (s *Session) Checked(name string, round int, began time.Time, took time.Duration, ok bool) {
-	at := s.observer.watch.At(began)
-	s.observer.watch.Add(timeline.Event{Kind: timeline.Check, At: at, Until: at + timeline.Us(took), Text: name, Round: round, OK: ok})
+	s.observer.watch.Add(timeline.Event{Kind: timeline.Check, Text: name, Round: round, OK: ok}, began, began.Add(took))
 }
 
 // seen takes what only the driver sees.
 func (o *observer) seen(x drive.Seen) {
-	e := timeline.Event{Kind: x.Kind, At: o.watch.At(x.From), Until: o.watch.At(x.Until), Text: x.Text, Count: x.Count, OK: x.OK}
-	o.watch.Add(e)
+	o.watch.Add(timeline.Event{Kind: x.Kind, Text: x.Text, Count: x.Count, OK: x.OK}, x.From, x.Until)
 }
 
 // work hands words over under observation, and returns how it ended and how long
@@ -331,10 +328,10 @@ func (o *observer) run(ctx context.Context, round int, h drive.HandOver, do func
 			}
 		}
 	}()
-	started, at := false, began
+	started, at := false, began // at is when the tool began
 	h.Stop, h.Limit = o.stop, 0
-	h.Started = func(p *confine.Process) {
-		if at = time.Now(); !started {
+	h.Started = func(p *confine.Process, moment time.Time) {
+		if at = moment; !started {
 			o.watch.Started(at)
 		}
 		started = true

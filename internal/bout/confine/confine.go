@@ -179,6 +179,7 @@ type report struct {
 	Code    int    `json:"code"`
 	Signal  string `json:"signal,omitempty"`
 	Elapsed int64  `json:"elapsed_ns,omitempty"`
+	Mark    int64  `json:"mark_ns,omitempty"` // when it was started, by monotonic
 }
 
 // Process is a command that has been started.
@@ -191,6 +192,9 @@ type Process struct {
 	once    sync.Once
 	noise   *bytes.Buffer
 	program string
+	// Began is the moment just before the command's start, as its supervisor saw it:
+	// on a busy machine the service hears of it a good deal later.
+	Began time.Time
 	// Listener is the loopback port that Spec.Listen asked for; nil where it asked
 	// for none. It lies in the command's network and is served from the service's.
 	Listener net.Listener
@@ -272,6 +276,10 @@ func Start(ctx context.Context, spec Spec, streams IO) (*Process, error) {
 	}
 	switch first.Event {
 	case "started":
+		p.Began = time.Now()
+		if first.Mark != 0 { // else the command ended its supervisor before that could tell
+			p.Began = p.Began.Add(-time.Duration(max(monotonic()-first.Mark, 0)))
+		}
 		if pass != nil {
 			if p.Listener, err = receiveListener(pass); err != nil {
 				p.Kill()

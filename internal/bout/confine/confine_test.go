@@ -137,6 +137,30 @@ func TestExitStatusAndSignal(t *testing.T) {
 	}
 }
 
+// A command's beginning is that of its process, not that of the news of it.
+func TestTheBeginningIsExact(t *testing.T) {
+	for _, mode := range []Mode{Namespaces, ProcessGroup} {
+		if mode == Namespaces {
+			needNamespaces(t)
+		}
+		for range 5 {
+			before := time.Now()
+			out := NewOutput(1 << 10)
+			p, err := Start(t.Context(), world(t, mode, "date +%s%N"), IO{Stdout: out})
+			require.NoError(t, err)
+			res, err := p.Wait(0, nil)
+			require.NoError(t, err)
+			ns, err := strconv.ParseInt(strings.TrimSpace(string(out.Bytes())), 10, 64)
+			require.NoError(t, err)
+			said := time.Unix(0, ns)
+			assert.False(t, p.Began.Before(before), "%v before %v", p.Began, before)
+			assert.False(t, p.Began.After(said), "%v after %v", p.Began, said)
+			assert.False(t, p.Began.Add(res.Elapsed).Before(said), "it ended after it had spoken")
+			assert.False(t, p.Began.Add(res.Elapsed).After(time.Now()))
+		}
+	}
+}
+
 func TestSetupFailureIsTheHarnessFault(t *testing.T) {
 	needNamespaces(t)
 	spec := world(t, Namespaces, "true")

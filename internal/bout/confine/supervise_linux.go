@@ -104,7 +104,7 @@ func supervise() int {
 		return 1
 	}
 	_ = out.Encode(report{Event: "starting"})
-	began := time.Now()
+	began, mark := time.Now(), monotonic()
 	pid, _, err := syscall.StartProcess(program, spec.Args, &syscall.ProcAttr{
 		Dir: spec.Dir, Env: spec.Env, Files: []uintptr{0, 1, 2}, Sys: attr})
 	if err != nil {
@@ -117,7 +117,7 @@ func supervise() int {
 	}
 	// What the command holds open must not be held open by the supervisor too.
 	closeStdio()
-	_ = out.Encode(report{Event: "started"})
+	_ = out.Encode(report{Event: "started", Mark: mark})
 
 	var mu sync.Mutex
 	ended := false
@@ -257,6 +257,14 @@ func closeStdio() {
 		_ = unix.Dup3(int(null.Fd()), fd, 0)
 	}
 	null.Close()
+}
+
+// monotonic is the machine's monotonic clock, in nanoseconds: the same for the
+// service and its supervisors.
+func monotonic() int64 {
+	var t unix.Timespec
+	_ = unix.ClockGettime(unix.CLOCK_MONOTONIC, &t) // fails for unknown clocks alone
+	return t.Nano()
 }
 
 // lookPath finds the program as the command's own PATH has it.

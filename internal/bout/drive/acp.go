@@ -85,9 +85,9 @@ func (s *session) HandOver(ctx context.Context, h HandOver) (Ended, error) {
 		if err := s.start(ctx, &h); err != nil {
 			return Ended{}, err
 		}
-		began = time.Now() // making its surroundings was not the tool's time
+		began = s.process.Began // making its surroundings was not the tool's time
 	}
-	h.started(s.process)
+	h.started(s.process, began)
 	turn, cancel := context.WithCancel(ctx)
 	defer cancel()
 	type answer struct {

@@ -240,7 +240,7 @@ func TestProtocolPeersGoneWrong(t *testing.T) {
 		defer d.Close()
 		h := HandOver{Contender: c, Brief: "b", World: w, Limit: time.Minute, Stop: stop, Output: out, Seen: seen.take}
 		if stop != nil {
-			h.Started = func(*confine.Process) { close(stop) }
+			h.Started = func(*confine.Process, time.Time) { close(stop) }
 		}
 		res, err := d.HandOver(t.Context(), h)
 		return res, string(out.Bytes()), seen, w, err

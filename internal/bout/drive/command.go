@@ -65,7 +65,7 @@ func (command) HandOver(ctx context.Context, h HandOver) (Ended, error) {
 	if err != nil {
 		return Ended{}, err
 	}
-	h.started(p)
+	h.started(p, p.Began)
 	res, err := p.Wait(h.Limit, h.Stop)
 	return Ended{Result: res, LastLine: asks.lastLine()}, err
 }

@@ -49,9 +49,10 @@ type HandOver struct {
 	Limit       time.Duration
 	// MeterURL stands for the model service; "" where the contender has no meter.
 	MeterURL string
-	// Started is called with the process once it runs; Stop, where something is
+	// Started is called with the process once it runs, and with the moment from which
+	// its time counts; Stop, where something is
 	// received from it, ends the tool.
-	Started func(*confine.Process)
+	Started func(p *confine.Process, at time.Time)
 	Stop    <-chan struct{}
 	// Output takes what the tool prints; Stdout, where it is not nil, its standard output in Output's place.
 	Output, Stdout io.Writer
@@ -97,9 +98,9 @@ func (h *HandOver) Values() map[contender.Placeholder]string {
 		contender.Seed: fmt.Sprint(h.Seed), contender.MeterURL: h.MeterURL, contender.Model: h.Contender.Model, contender.Effort: h.Contender.Effort}
 }
 
-func (h *HandOver) started(p *confine.Process) {
+func (h *HandOver) started(p *confine.Process, at time.Time) {
 	if h.Started != nil {
-		h.Started(p)
+		h.Started(p, at)
 	}
 }
 
@@ -121,6 +122,6 @@ func Aside(ctx context.Context, h HandOver, run []string) (confine.Result, error
 	if err != nil {
 		return confine.Result{}, err
 	}
-	h.started(p)
+	h.started(p, p.Began)
 	return p.Wait(h.Limit, h.Stop)
 }

@@ -46,7 +46,7 @@ func (h *HandOver) inTerminal(ctx context.Context, args []string, env map[string
 	if err != nil {
 		return Ended{}, err
 	}
-	h.started(p)
+	h.started(p, p.Began)
 	done := make(chan struct{})
 	go func() { // ends when the last process that has the terminal has ended
 		defer close(done)

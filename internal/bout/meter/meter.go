@@ -377,6 +377,11 @@ func (l *Line) serve(w http.ResponseWriter, r *http.Request, rest string) {
 		}
 	}
 	x.Began = time.Now()
+	// A reply may begin while the request is still being sent. Without this the
+	// server would swallow the rest of the request at the reply's first byte, and the
+	// upstream's connection, from which the reply is being read, would be given up
+	// because of it.
+	_ = http.NewResponseController(w).EnableFullDuplex() // what has no such switch is so by nature
 	out := r.WithContext(ctx)
 	u := *r.URL
 	u.Path, u.RawPath = path, rest

@@ -331,6 +331,46 @@ func TestGoingAway(t *testing.T) {
 }
 
 // Keys pass, and are struck out of all that is recorded.
+// A service may begin its reply while the request still comes, and the rest of the
+// request must reach it all the same.
+func TestAReplyBeginsBeforeTheRequestEnds(t *testing.T) {
+	for _, chunked := range []bool{false, true} {
+		up := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			flow := http.NewResponseController(w)
+			assert.NoError(t, flow.EnableFullDuplex())
+			w.Header().Set("Content-Type", "text/event-stream")
+			fmt.Fprint(w, "data: {\"model\":\"spring\"}\n\n")
+			assert.NoError(t, flow.Flush())
+			all, err := io.ReadAll(r.Body)
+			assert.NoError(t, err)
+			fmt.Fprintf(w, "data: {\"usage\":{\"prompt_tokens\":%d,\"completion_tokens\":1}}\n\n", len(all))
+		}))
+		l, r := line(t, meter(t), up.URL, nil)
+		body, send := io.Pipe()
+		req, err := http.NewRequest(http.MethodPost, l.URL()+"/v1/work", body)
+		require.NoError(t, err)
+		if !chunked {
+			req.ContentLength = 24
+		}
+		go fmt.Fprint(send, "first half: ")
+		resp, err := http.DefaultClient.Do(req)
+		require.NoError(t, err)
+		_, err = bufio.NewReader(resp.Body).ReadString('\n')
+		require.NoError(t, err)
+		fmt.Fprint(send, "second half.")
+		send.Close()
+		_, err = io.ReadAll(resp.Body)
+		require.NoError(t, err)
+		resp.Body.Close()
+		x := r.last(t, l)
+		assert.False(t, x.Partial, x.Trouble)
+		assert.Equal(t, int64(24), x.BytesIn)
+		require.NotNil(t, x.Read.Tokens.Total())
+		assert.Equal(t, int64(25), *x.Read.Tokens.Total())
+		up.Close()
+	}
+}
+
 func TestKeysStayNowhere(t *testing.T) {
 	const key, second, third = "tidal-key-123456", "query-key-98765", "kept-key-55555"
 	service := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {

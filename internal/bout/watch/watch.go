@@ -112,13 +112,25 @@ func (w *Watch) Begin(round int, at time.Time) {
 	w.files.begin()
 }
 
-// Started says that the tool began only now: what came before was Agonometer's own
-// time.
+// Started says that the tool began at a moment of this round: what came before was
+// Agonometer's own time. What was seen of the tool already, since it is told of only
+// later, keeps its place: Run comes after this, so that all of it is still here.
 func (w *Watch) Started(at time.Time) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if w.from == 0 {
+		shift := w.At(at)
 		w.clock.Store(&at)
+		sooner := func(e *timeline.Event) { e.At, e.Until = max(0, e.At-shift), max(0, e.Until-shift) }
+		for _, list := range [][]timeline.Event{w.events, w.held} {
+			for i := range list {
+				sooner(&list[i])
+			}
+		}
+		sooner(&w.output)
+		for name := range w.last {
+			w.last[name] = max(0, w.last[name]-shift)
+		}
 	}
 	w.from = w.At(at)
 	w.active = w.from
@@ -227,10 +239,11 @@ func (w *Watch) note(now time.Time, used time.Duration) (tooQuiet bool) {
 	return tooQuiet
 }
 
-// Add takes an event from elsewhere.
-func (w *Watch) Add(e timeline.Event) {
+// Add takes an event from elsewhere, with the moments at which it began and ended.
+func (w *Watch) Add(e timeline.Event, from, until time.Time) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
+	e.At, e.Until = w.At(from), w.At(until)
 	w.add(e)
 }
 
@@ -239,9 +252,8 @@ func (w *Watch) add(e timeline.Event) {
 	if e.Round == 0 {
 		e.Round = w.round
 	}
-	if e.Valid() != nil {
-		return
-	}
+	e.At = max(e.At, 0)
+	e.Until = max(e.Until, e.At)
 	if w.counts[e.Kind]++; w.counts[e.Kind] > maxEvents {
 		w.cut[e.Kind]++
 		return
@@ -332,8 +344,8 @@ func (w *Watch) EndRound(at time.Time) {
 	w.mu.Lock()
 	w.endGathered(&w.output)
 	w.endGathered(&w.busy)
+	w.add(timeline.Event{Kind: timeline.Round, At: w.from, Until: w.At(at)})
 	w.mu.Unlock()
-	w.Add(timeline.Event{Kind: timeline.Round, At: w.from, Until: max(w.from, w.At(at))})
 }
 
 // Abandon ends a round that came to nothing: its process was never started.

@@ -116,6 +116,40 @@ func TestWorkOfTheProcessesIsSeen(t *testing.T) {
 	}
 }
 
+// On a busy machine the service hears late that a tool runs. What the tool did
+// until then is on the timeline all the same, at its own time.
+func TestWhatCameBeforeTheStartWasKnown(t *testing.T) {
+	s := &sink{}
+	w := New(Options{Tree: tree(t), Sink: s.take})
+	handed := time.Now()
+	at := func(ms int) time.Time { return handed.Add(time.Duration(ms) * time.Millisecond) }
+	exchange := func(n, from, until int) {
+		w.Add(timeline.Event{Kind: timeline.Exchange, Number: n, OK: true}, at(from), at(until))
+	}
+	w.Begin(1, handed)
+	exchange(1, 21, 30)
+	w.edited("tides.go", true)
+	_, err := w.Output().Write([]byte("on"))
+	require.NoError(t, err)
+	w.Started(at(20))
+	exchange(2, 25, 40)
+	exchange(3, 10, 41) // no clock is trusted so far that an event is lost
+	w.Run(0)
+	w.EndRound(at(60))
+	w.Changed([]string{"tides.go"})
+	w.Close()
+	var got []string
+	for _, e := range s.all {
+		require.NoError(t, e.Valid())
+		if e.Kind == timeline.Exchange || e.Kind == timeline.Round {
+			got = append(got, fmt.Sprintf("%s %d: %d to %d ms", e.Kind, e.Number, e.At/1000, e.Until/1000))
+		}
+	}
+	assert.Equal(t, []string{"exchange 1: 1 to 10 ms", "exchange 2: 5 to 20 ms", "exchange 3: 0 to 21 ms", "round 0: 0 to 40 ms"}, got)
+	assert.Len(t, s.texts(timeline.Edit), 1)
+	assert.Len(t, s.texts(timeline.Output), 1)
+}
+
 // Quiet for too long is told once; an exchange under way is not quiet.
 func TestQuietIsTold(t *testing.T) {
 	dir := tree(t)
