@@ -27,6 +27,10 @@ type EditFigure struct {
 	Why   string   `json:"why"`
 	// AtMost is what the task allows; null where it says nothing.
 	AtMost *float64 `json:"at_most"`
+	// Where are the places that it comes from, at most 200; More is how many there are
+	// beside these.
+	Where []patch.Place `json:"where"`
+	More  int           `json:"more"`
 }
 
 // EditFinding is a piece of evidence with what a person says of it.

@@ -38,10 +38,19 @@ func figureCell(info patch.FigureInfo, v *float64) cell {
 func (a *app) boutMeasures() *cobra.Command {
 	var round int
 	var again bool
+	var where string
 	cmd := a.withFormat(&cobra.Command{Use: "measures BOUT", Short: "What kind of change it is: the edit measures, with their evidence", Args: cobra.ExactArgs(1),
 		Long: "The edit measures of a bout: each a count or a share, and below it the places that it was counted from.\n" +
+			"--where lists the places of one figure instead, with their lines. " +
 			"--again works them out anew from what was stored, as after an update of Agonometer; the verdict stays.",
+		Example: "  agonometer bout measures 3XK9\n  agonometer bout measures 3XK9 --where lines_added_code",
 		RunE: func(cmd *cobra.Command, args []string) error {
+			var info *patch.FigureInfo
+			if where != "" {
+				if info = patch.FindFigure(where); info == nil {
+					return noFigure(where, "")
+				}
+			}
 			c, id, err := a.bout(cmd.Context(), args[0])
 			if err != nil {
 				return err
@@ -55,10 +64,18 @@ func (a *app) boutMeasures() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.measures(m)
+			if info == nil {
+				return a.measures(m)
+			}
+			files, err := c.Diff(cmd.Context(), id, m.Round)
+			if err != nil {
+				return err
+			}
+			return a.where(m, info, files)
 		}})
 	cmd.Flags().IntVar(&round, "round", 0, "of this round; default: the last")
 	cmd.Flags().BoolVar(&again, "again", false, "work them out anew")
+	cmd.Flags().StringVar(&where, "where", "", "the places of this figure, by its name in --format csv")
 	return cmd
 }
 
@@ -92,19 +109,24 @@ func (a *app) boutFinding() *cobra.Command {
 	return cmd
 }
 
-// findingLine is a finding in one line.
-func (a *app) findingLine(f api.EditFinding) string {
-	where := f.Path
-	if f.Line > 0 {
-		where += ":" + strconv.Itoa(f.Line)
-		if f.End > f.Line {
-			where += "-" + strconv.Itoa(f.End)
+// placeText is a place in words; "" for none.
+func placeText(p patch.Place) string {
+	where := visible(p.Path)
+	if p.Line > 0 {
+		where += ":" + strconv.Itoa(p.Line)
+		if p.End > p.Line {
+			where += "-" + strconv.Itoa(p.End)
 		}
 	}
-	if f.Side == patch.Before && where != "" {
+	if p.Side == patch.Before && where != "" {
 		where += " (before)"
 	}
-	line := fmt.Sprintf("    %-12s %-16s %s", f.ID, f.Kind, visible(where))
+	return where
+}
+
+// findingLine is a finding in one line.
+func (a *app) findingLine(f api.EditFinding) string {
+	line := fmt.Sprintf("    %-12s %-16s %s", f.ID, f.Kind, placeText(f.Place))
 	if f.Text != "" {
 		line += "  " + visible(f.Text)
 	}
@@ -194,6 +216,46 @@ func (a *app) measures(m api.EditMeasures) error {
 	return nil
 }
 
+// where prints the places that a figure comes from, with the changed lines in them.
+func (a *app) where(m api.EditMeasures, info *patch.FigureInfo, diff api.Diff) error {
+	i := slices.IndexFunc(m.Figures, func(f api.EditFigure) bool { return f.Name == info.Name })
+	if i < 0 {
+		return fmt.Errorf("%s was not worked out for this bout: %s is left out by the task, or it was judged by an older Agonometer (--again works it out)", info.Name, info.Measure)
+	}
+	f := m.Figures[i]
+	if a.format != formatTable {
+		var lines [][]cell
+		for _, p := range f.Where {
+			lines = append(lines, []cell{plain(string(p.Side)), plain(p.Path), plain(strconv.Itoa(p.Line)), plain(strconv.Itoa(max(p.Line, p.End)))})
+		}
+		return a.rows(a.format, f, []column{{head: "Side"}, {head: "Path"}, {head: "Line", right: true}, {head: "End", right: true}}, lines, "")
+	}
+	value := figureCell(*info, f.Value).shown
+	if f.Value == nil {
+		value = f.Why
+	}
+	fmt.Fprintf(a.out, "%s: %s (%s)\n", info.Name, value, info.Words)
+	for _, p := range f.Where {
+		title := placeText(p)
+		if a.color {
+			title = text.Bold.Sprint(title)
+		}
+		fmt.Fprintln(a.out, title)
+		for i := range diff.Files {
+			if file := &diff.Files[i]; file.Has(p) {
+				a.lines(file.Within(p))
+			}
+		}
+	}
+	if f.More > 0 {
+		fmt.Fprintf(a.out, "… and %d more places\n", f.More)
+	}
+	if len(f.Where) == 0 && f.Value != nil {
+		fmt.Fprintln(a.out, "There are no places that it could be shown at.")
+	}
+	return nil
+}
+
 // figureLabel is a figure's name where its measure is told already.
 func figureLabel(f patch.FigureInfo) string {
 	name := f.Name
@@ -240,15 +302,19 @@ func wantedColumns(given []string) ([]patch.FigureInfo, error) {
 		}
 		info := patch.FindFigure(name)
 		if info == nil {
-			var all []string
-			for _, f := range patch.Figures() {
-				all = append(all, f.Name)
-			}
-			return nil, fmt.Errorf("there is no figure %q; there are edits (the usual ones) and %s", name, strings.Join(all, ", "))
+			return nil, noFigure(name, "edits (the usual ones) and ")
 		}
 		out = append(out, *info)
 	}
 	return out, nil
+}
+
+func noFigure(name, more string) error {
+	var all []string
+	for _, f := range patch.Figures() {
+		all = append(all, f.Name)
+	}
+	return fmt.Errorf("there is no figure %q; there are %s%s", name, more, strings.Join(all, ", "))
 }
 
 // editTable prints medians of edit measures: over all bouts of a contender, and over
@@ -427,6 +493,24 @@ func (a *app) comparison(cmp api.Comparison, withDiff bool, file string) error {
 	return nil
 }
 
+// lines prints lines of a diff.
+func (a *app) lines(list []patch.Line) {
+	for _, l := range list {
+		sign, colour := " ", text.Colors(nil)
+		switch l.Kind {
+		case patch.LineAdded:
+			sign, colour = "+", text.Colors{text.FgGreen}
+		case patch.LineRemoved:
+			sign, colour = "-", text.Colors{text.FgRed}
+		}
+		line := sign + visible(l.Text)
+		if a.color && colour != nil {
+			line = colour.Sprint(line)
+		}
+		fmt.Fprintln(a.out, line)
+	}
+}
+
 // fileLines prints the changed lines of a file with their context.
 func (a *app) fileLines(f patch.File) {
 	if f.Binary {
@@ -435,20 +519,7 @@ func (a *app) fileLines(f patch.File) {
 	for _, h := range f.Hunks {
 		first := h.Lines[0]
 		fmt.Fprintf(a.out, "@@ line %d @@ %s\n", max(first.New, first.Old), visible(h.Heading))
-		for _, l := range h.Lines {
-			sign, colour := " ", text.Colors(nil)
-			switch l.Kind {
-			case patch.LineAdded:
-				sign, colour = "+", text.Colors{text.FgGreen}
-			case patch.LineRemoved:
-				sign, colour = "-", text.Colors{text.FgRed}
-			}
-			line := sign + visible(l.Text)
-			if a.color && colour != nil {
-				line = colour.Sprint(line)
-			}
-			fmt.Fprintln(a.out, line)
-		}
+		a.lines(h.Lines)
 	}
 	if f.Cut > 0 {
 		fmt.Fprintf(a.out, "… %d more lines\n", f.Cut)

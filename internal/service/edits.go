@@ -78,7 +78,10 @@ func (s *Server) editsOf(ctx context.Context, b *store.Bout, r *store.RoundJudge
 		if i < 0 {
 			continue
 		}
-		f := api.EditFigure{FigureInfo: info, Why: m.Figures[i].Why}
+		f := api.EditFigure{FigureInfo: info, Why: m.Figures[i].Why, Where: []patch.Place{}}
+		if where, more := m.Where(info.Name); where != nil {
+			f.Where, f.More = where, more
+		}
 		if v, there := values[info.Name]; there {
 			f.Value = &v
 		}
@@ -310,7 +313,7 @@ func (s *Server) compare(c *gin.Context) {
 		} else if files, err := patch.Parse(last.Stages[len(last.Stages)-1].Reference, comparedLines); err == nil {
 			out.Results = append(out.Results, api.ComparedResult{Name: "the reference", Findings: []api.EditFinding{}, Diff: files})
 			if values != nil {
-				values = append(values, map[string]float64{})
+				values = append(values, patch.Extent(files))
 			}
 		}
 	}

@@ -1084,6 +1084,7 @@ export interface components {
             kinds?: string[];
             measure: string;
             name: string;
+            shows?: string[];
             title: string;
             unit?: string;
             values: (number | null)[];
@@ -1240,10 +1241,13 @@ export interface components {
             at_most: number | null;
             kinds?: string[];
             measure: string;
+            more: number;
             name: string;
+            shows?: string[];
             title: string;
             unit?: string;
             value: number | null;
+            where: components["schemas"]["Place"][];
             why: string;
             words: string;
         };
@@ -1395,6 +1399,7 @@ export interface components {
             kinds?: string[];
             measure: string;
             name: string;
+            shows?: string[];
             title: string;
             unit?: string;
             words: string;

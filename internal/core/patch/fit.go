@@ -27,55 +27,66 @@ func (w *work) fit() {
 	w.figure("dependencies_added", w.count("fit", "dependency"))
 	w.imports()
 	w.figure("undeclared_imports", w.count("fit", "undeclared-import"))
-	added, removed := 0, 0
-	had, has := map[string]bool{}, map[string]bool{}
+	had, has := map[string]Place{}, map[string]Place{}
 	longest, deepest := 0, 0
+	var long, deep places
+	exported := func(into map[string]Place, side Side, c *change, d lex.Decl) {
+		if _, known := into[d.Full()]; !known && d.Exported && d.Kind != lex.Extension {
+			into[d.Full()] = Place{Side: side, Path: c.name(side), Line: d.Line}
+		}
+	}
 	for _, c := range w.files {
 		if c.class != ClassCode {
 			continue
 		}
 		if c.before != nil {
 			for _, d := range c.before.decls {
-				if d.Exported && d.Kind != lex.Extension {
-					had[d.Full()] = true
-				}
+				exported(had, Before, c, d)
 			}
 		}
 		if c.after == nil {
 			continue
 		}
 		for _, d := range c.after.decls {
-			if d.Exported && d.Kind != lex.Extension {
-				has[d.Full()] = true
+			exported(has, After, c, d)
+			if d.Kind != lex.Function || !touches(c.after, d.Line, d.End) {
+				continue
 			}
-			if d.Kind == lex.Function && touches(c.after, d.Line, d.End) {
-				if n := d.End - d.Line + 1; n > longest {
-					longest = n
-				}
-				deepest = max(deepest, depth(c.after, d))
+			if n := d.End - d.Line + 1; n > longest {
+				longest, long = n, places{}
+				long.decl(After, c.Path, d)
+			}
+			if n, line := depth(c.after, d); n > deepest {
+				deepest, deep = n, places{list: []Place{{Side: After, Path: c.Path, Line: line}}}
 			}
 		}
 	}
-	for name := range has {
-		if !had[name] {
-			added++
+	only := func(figure string, these, those map[string]Place) {
+		var at places
+		n := 0
+		for _, name := range sortedKeys(these) {
+			if _, there := those[name]; !there {
+				n++
+				at.add(these[name])
+			}
 		}
+		w.figureAt(figure, float64(n), at)
 	}
-	for name := range had {
-		if !has[name] {
-			removed++
-		}
-	}
-	w.figure("exports_added", float64(added))
-	w.figure("exports_removed", float64(removed))
-	w.figure("longest_function", float64(longest))
-	w.figure("deepest_nesting", float64(deepest))
+	only("exports_added", has, had)
+	only("exports_removed", had, has)
+	w.figureAt("longest_function", float64(longest), long)
+	w.figureAt("deepest_nesting", float64(deepest), deep)
 	w.lint()
 }
 
-// depth is how deep the touched lines of a function are nested in blocks within it.
-func depth(t *text, d lex.Decl) int {
-	best := 0
+// depth is how deep the touched lines of a function are nested in blocks within it, and
+// the first line that is as deep.
+func depth(t *text, d lex.Decl) (best, line int) {
+	reach := func(n, at int) {
+		if n > best {
+			best, line = n, at
+		}
+	}
 	if t.Lang.Blocks == lex.Braces {
 		n := 0
 		for i := d.Body; i < d.To; i++ {
@@ -85,11 +96,11 @@ func depth(t *text, d lex.Decl) int {
 			case t.Is(i, "}"):
 				n--
 			}
-			if t.touched[int(t.Tokens[i].Line)] {
-				best = max(best, n-1)
+			if at := int(t.Tokens[i].Line); t.touched[at] {
+				reach(n-1, at)
 			}
 		}
-		return best
+		return best, line
 	}
 	// By indentation: the steps that are in use.
 	var columns []int
@@ -104,10 +115,10 @@ func depth(t *text, d lex.Decl) int {
 		}
 		columns = append(columns, column)
 		if t.touched[int(k.Line)] {
-			best = max(best, len(columns)-2)
+			reach(len(columns)-2, int(k.Line))
 		}
 	}
-	return best
+	return best, line
 }
 
 // manifest reads the names of the dependencies that a file declares; nil where it is none.
@@ -558,15 +569,22 @@ func (w *work) lint() {
 	slices.SortStableFunc(result, func(a, b lintFinding) int {
 		return cmp.Or(cmp.Compare(a.file, b.file), cmp.Compare(a.line, b.line))
 	})
-	gone := len(start)
 	for _, f := range result {
 		if had[f.print] > 0 {
 			had[f.print]--
-			gone--
 			continue
 		}
 		w.found(Finding{Measure: "fit", Kind: "lint", Place: Place{Side: After, Path: f.file, Line: f.line}, Text: f.rule, Why: cmp.Or(cut(f.text), "a finding of a linter that says nothing")})
 	}
 	w.figure("lint_new", w.count("fit", "lint"))
-	w.figure("lint_gone", float64(gone))
+	gone := 0
+	var at places
+	for _, f := range start {
+		if had[f.print] > 0 {
+			had[f.print]--
+			gone++
+			at.add(Place{Side: Before, Path: f.file, Line: f.line})
+		}
+	}
+	w.figureAt("lint_gone", float64(gone), at)
 }

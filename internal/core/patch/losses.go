@@ -283,7 +283,7 @@ func (w *work) losses() {
 		if n.d.Kind == lex.Value && !n.d.Exported || n.d.Kind == lex.Type && !n.d.Exported {
 			continue
 		}
-		place := Place{Side: Before, Path: cmp.Or(n.c.OldPath, n.c.Path), Line: n.d.Line, End: n.d.End}
+		place := Place{Side: Before, Path: n.c.name(Before), Line: n.d.Line, End: n.d.End}
 		switch {
 		case n.d.Exported:
 			why := "a name that others may use is gone"
@@ -605,11 +605,7 @@ func hasCases(t *text) bool {
 func (w *work) tests() {
 	before, after := w.cases(Before), w.cases(After)
 	note := func(kind string, c *caseOf, side Side, why string) {
-		name := c.c.Path
-		if side == Before {
-			name = cmp.Or(c.c.OldPath, c.c.Path)
-		}
-		w.found(Finding{Measure: "tests", Kind: kind, Place: Place{Side: side, Path: name, Line: c.d.Line, End: c.d.End}, Text: c.d.Full(), Why: why})
+		w.found(Finding{Measure: "tests", Kind: kind, Place: Place{Side: side, Path: c.c.name(side), Line: c.d.Line, End: c.d.End}, Text: c.d.Full(), Why: why})
 	}
 	rename := func(key string) string { // the key that a file had before
 		name, rest, _ := strings.Cut(key, "\x00")
@@ -631,6 +627,7 @@ func (w *work) tests() {
 		lone = append(lone, after[key])
 	}
 	changed, compared := 0, 0
+	var others places
 	for _, key := range sortedKeys(before) {
 		was := before[key]
 		now := matched[key]
@@ -657,6 +654,7 @@ func (w *work) tests() {
 		}
 		if likeness(bodyOf(was.t, was.d), bodyOf(now.t, now.d)) < 1 || was.skips != now.skips {
 			changed++
+			others.decl(After, now.c.Path, now.d)
 		}
 		switch {
 		case now.skips > was.skips:
@@ -678,7 +676,7 @@ func (w *work) tests() {
 	}
 	w.figure("tests_added", w.count("tests", "added"))
 	w.figure("tests_removed", w.count("tests", "removed"))
-	w.figure("tests_changed", float64(changed))
+	w.figureAt("tests_changed", float64(changed), others)
 	w.figure("tests_skipped", w.count("tests", "skipped"))
 	w.figure("tests_weakened", w.count("tests", "weakened"))
 	w.coverage()

@@ -58,6 +58,10 @@ type Figure struct {
 	// Value is absent where it cannot be told; Why says then why not.
 	Value *float64 `json:"value"`
 	Why   string   `json:"why,omitempty"`
+	// Where are the places that it comes from, where they are not findings: at most
+	// 200. More is how many there are beside these.
+	Where []Place `json:"where,omitempty"`
+	More  int     `json:"more,omitempty"`
 }
 
 // Measures are all that is worked out from a change.
@@ -447,6 +451,11 @@ func (w *work) figure(name string, value float64) {
 	w.out.Figures = append(w.out.Figures, Figure{Name: name, Value: &value})
 }
 
+// figureAt is a figure with the places that it comes from.
+func (w *work) figureAt(name string, value float64, at places) {
+	w.out.Figures = append(w.out.Figures, Figure{Name: name, Value: &value, Where: at.list, More: at.more})
+}
+
 func (w *work) absent(name, why string) {
 	w.out.Figures = append(w.out.Figures, Figure{Name: name, Why: why})
 }
@@ -480,11 +489,11 @@ func cut(text string) string {
 
 // at notes a finding in a line of a file's side.
 func (w *work) at(measure, kind string, c *change, side Side, line int, why string) {
-	t, name := c.after, c.Path
+	t := c.after
 	if side == Before {
-		t, name = c.before, cmp.Or(c.OldPath, c.Path)
+		t = c.before
 	}
-	w.found(Finding{Measure: measure, Kind: kind, Place: Place{Side: side, Path: name, Line: line}, Text: string(t.Line(line)), Why: why})
+	w.found(Finding{Measure: measure, Kind: kind, Place: Place{Side: side, Path: c.name(side), Line: line}, Text: string(t.Line(line)), Why: why})
 }
 
 // count is how many findings there are of a measure, of one of the kinds (none: all).

@@ -3,6 +3,7 @@ package patch
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"path"
 	"slices"
 	"sort"
@@ -15,41 +16,41 @@ import (
 
 // footprint counts files, hunks, and lines by kind.
 func (w *work) footprint() {
-	files := map[Status]int{}
-	hunks := 0
-	added, removed := w.lineKinds(w.files)
+	files, at := map[Status]int{}, map[Status]*places{Added: {}, Deleted: {}, Renamed: {}}
+	var all, hunks places
+	stretches := 0
 	for _, c := range w.files {
 		files[c.Status]++
-		hunks += len(c.Hunks)
+		at[c.Status].file(c)
+		all.file(c)
+		stretches += len(c.Hunks)
+		for i := range c.Hunks {
+			hunks.add(c.placeOf(&c.Hunks[i]))
+		}
 	}
-	w.figure("files", float64(len(w.files)))
-	w.figure("files_added", float64(files[Added]))
-	w.figure("files_deleted", float64(files[Deleted]))
-	w.figure("files_renamed", float64(files[Renamed]))
-	w.figure("hunks", float64(hunks))
+	w.figureAt("files", float64(len(w.files)), all)
+	w.figureAt("files_added", float64(files[Added]), *at[Added])
+	w.figureAt("files_deleted", float64(files[Deleted]), *at[Deleted])
+	w.figureAt("files_renamed", float64(files[Renamed]), *at[Renamed])
+	w.figureAt("hunks", float64(stretches), hunks)
 	total := 0
+	added, removed := w.lineKinds(w.files, true)
 	for _, side := range []struct {
 		name  string
-		lines map[string]int
+		lines map[string]*kindLines
 	}{{"added", added}, {"removed", removed}} {
-		sum := 0
-		for _, n := range side.lines {
-			sum += n
-		}
-		total += sum
-		w.figure("lines_"+side.name, float64(sum))
+		sum := side.lines[anyKind]
+		total += sum.n
+		w.figureAt("lines_"+side.name, float64(sum.n), sum.places)
 		for _, kind := range lineKindNames {
-			w.figure("lines_"+side.name+"_"+kind, float64(side.lines[kind]))
+			w.figureAt("lines_"+side.name+"_"+kind, float64(side.lines[kind].n), side.lines[kind].places)
 		}
 	}
-	w.figure("lines_moved", float64(w.moved()))
+	w.moved()
 	best := 0
 	for _, r := range w.asked.refs {
-		a, b := w.lineKinds(r)
-		n := 0
-		for _, kind := range lineKindNames {
-			n += a[kind] + b[kind]
-		}
+		a, b := w.lineKinds(r, false)
+		n := a[anyKind].n + b[anyKind].n
 		if n > 0 && (best == 0 || abs(total-n) < abs(total-best)) {
 			best = n
 		}
@@ -61,25 +62,82 @@ func (w *work) footprint() {
 	}
 }
 
+// Extent are the figures of a change that its diff alone tells: files, hunks and lines.
+func Extent(files []File) map[string]float64 {
+	out := map[string]float64{"files": float64(len(files)), "files_added": 0, "files_deleted": 0, "files_renamed": 0, "hunks": 0, "lines_added": 0, "lines_removed": 0}
+	for _, f := range files {
+		if _, there := out["files_"+string(f.Status)]; there {
+			out["files_"+string(f.Status)]++
+		}
+		out["hunks"] += float64(len(f.Hunks))
+		out["lines_added"] += float64(f.Added)
+		out["lines_removed"] += float64(f.Removed)
+	}
+	return out
+}
+
 func abs(n int) int { return max(n, -n) }
 
 var lineKindNames = []string{"code", "comment", "blank", "test", "docs", "data", "generated"}
 
-func (w *work) lineKinds(files []*change) (added, removed map[string]int) {
-	added, removed = map[string]int{}, map[string]int{}
+// anyKind stands for all kinds of lines together.
+const anyKind = ""
+
+// kindLines are the changed lines of a kind.
+type kindLines struct {
+	n int
+	places
+}
+
+// lineKinds counts the lines that files add and remove, by kind, and notes where they
+// are if that is wanted.
+func (w *work) lineKinds(files []*change, where bool) (added, removed map[string]*kindLines) {
+	added, removed = map[string]*kindLines{anyKind: {}}, map[string]*kindLines{anyKind: {}}
+	for _, kind := range lineKindNames {
+		added[kind], removed[kind] = &kindLines{}, &kindLines{}
+	}
+	take := func(k *kindLines, side Side, name string, n int64) {
+		if k.n++; where {
+			k.line(side, name, int(n))
+		}
+	}
 	for _, c := range files {
+		before := c.name(Before)
 		for _, h := range c.Hunks {
 			for _, l := range h.Lines {
 				switch l.Kind {
 				case LineAdded:
-					added[kindOfLine(c.class, c.after, int(l.New), l.Text)]++
+					take(added[kindOfLine(c.class, c.after, int(l.New), l.Text)], After, c.Path, l.New)
+					take(added[anyKind], After, c.Path, l.New)
 				case LineRemoved:
-					removed[kindOfLine(c.class, c.before, int(l.Old), l.Text)]++
+					take(removed[kindOfLine(c.class, c.before, int(l.Old), l.Text)], Before, before, l.Old)
+					take(removed[anyKind], Before, before, l.Old)
 				}
 			}
 		}
 	}
 	return added, removed
+}
+
+// placeOf is where the changed lines of a hunk are: on the side of the result, or where
+// it only removes lines, on that of the start.
+func (c *change) placeOf(h *Hunk) Place {
+	before, after := Place{Side: Before, Path: c.name(Before)}, Place{Side: After, Path: c.Path}
+	for _, l := range h.Lines {
+		switch l.Kind {
+		case LineAdded:
+			after.Line, after.End = cmp.Or(after.Line, int(l.New)), int(l.New)
+		case LineRemoved:
+			before.Line, before.End = cmp.Or(before.Line, int(l.Old)), int(l.Old)
+		}
+	}
+	if after.Line == 0 {
+		after = before
+	}
+	if after.End <= after.Line {
+		after.End = 0
+	}
+	return after
 }
 
 func kindOfLine(class Class, t *text, n int, line string) string {
@@ -95,14 +153,18 @@ func kindOfLine(class Class, t *text, n int, line string) string {
 	return [...]string{lex.Blank: "blank", lex.Remark: "comment", lex.Code: "code"}[t.kinds[n-1]]
 }
 
-func (w *work) moved() int {
+func (w *work) moved() {
 	n := 0
+	var at places
 	for _, c := range w.files {
 		if c.after != nil {
 			n += len(c.after.moved)
+			for _, line := range slices.Sorted(maps.Keys(c.after.moved)) {
+				at.line(After, c.Path, line)
+			}
 		}
 	}
-	return n
+	w.figureAt("lines_moved", float64(n), at)
 }
 
 func matches(patterns []string, name string) bool {
@@ -236,18 +298,22 @@ func (w *work) nearness() {
 		}
 		return out
 	}
-	type near struct{ precision, recall, likeness float64 }
+	type near struct {
+		precision, recall, likeness float64
+		common                      places
+	}
 	var all []near
 	own := paths(w.files)
 	for _, r := range w.asked.refs {
 		theirs := paths(r)
 		common := 0
-		for name := range own {
-			if theirs[name] {
+		n := near{likeness: likeness(mine, shingles(r))}
+		for _, c := range w.files {
+			if theirs[c.Path] {
 				common++
+				n.common.file(c)
 			}
 		}
-		n := near{likeness: likeness(mine, shingles(r))}
 		if len(own) > 0 {
 			n.precision = float64(common) / float64(len(own))
 		}
@@ -259,8 +325,8 @@ func (w *work) nearness() {
 	best := slices.MaxFunc(all, func(a, b near) int {
 		return cmp.Or(cmp.Compare(a.likeness, b.likeness), cmp.Compare(a.precision+a.recall, b.precision+b.recall))
 	})
-	w.figure("nearness_precision", best.precision)
-	w.figure("nearness_recall", best.recall)
+	w.figureAt("nearness_precision", best.precision, best.common)
+	w.figureAt("nearness_recall", best.recall, best.common)
 	w.figure("nearness_likeness", best.likeness)
 }
 
@@ -307,17 +373,17 @@ func likeness[K comparable](a, b map[K]int) float64 {
 
 // docs tells whether what people read was touched.
 func (w *work) docs() {
-	readme, changelog, docs := false, false, false
+	var readme, changelog, docs, commented, named places
 	comments, changed := 0, 0
 	for _, c := range w.files {
 		base := strings.ToLower(path.Base(c.Path))
 		switch {
 		case strings.HasPrefix(base, "readme"):
-			readme = true
+			readme.file(c)
 		case strings.HasPrefix(base, "change") || strings.HasPrefix(base, "news") || strings.HasPrefix(base, "history"):
-			changelog = true
+			changelog.file(c)
 		case c.class == ClassDocs:
-			docs = true
+			docs.file(c)
 		}
 		if c.after == nil || c.class != ClassCode {
 			continue
@@ -327,23 +393,22 @@ func (w *work) docs() {
 				continue
 			}
 			changed++
+			named.decl(After, c.Path, d)
 			if docTouched(c.after, d) {
 				comments++
+				commented.decl(After, c.Path, d)
 			}
 		}
 	}
-	yes := func(b bool) float64 {
-		if b {
-			return 1
-		}
-		return 0
+	yes := func(name string, at places) {
+		w.figureAt(name, float64(min(1, len(at.list))), at)
 	}
-	w.figure("docs_readme", yes(readme))
-	w.figure("docs_changelog", yes(changelog))
-	w.figure("docs_other", yes(docs))
-	w.figure("docs_comments", float64(comments))
-	w.figure("docs_names", float64(changed))
-	w.figure("docs", yes(readme || changelog || docs || comments > 0))
+	yes("docs_readme", readme)
+	yes("docs_changelog", changelog)
+	yes("docs_other", docs)
+	w.figureAt("docs_comments", float64(comments), commented)
+	w.figureAt("docs_names", float64(changed), named)
+	yes("docs", places{list: slices.Concat(readme.list, changelog.list, docs.list, commented.list)})
 }
 
 func touches(t *text, from, to int) bool {

@@ -163,7 +163,7 @@ export function BoutPage() {
   const round = chosen && chosen !== rounds.at(-1) ? String(chosen.number) : undefined;
   const show = (changes: Record<string, string | undefined>) => {
     const next: Record<string, string> = {};
-    for (const [k, v] of Object.entries({ show: search.get('show') ?? undefined, round: search.get('round') ?? undefined, at: undefined, ...changes })) if (v) next[k] = v;
+    for (const [k, v] of Object.entries({ show: search.get('show') ?? undefined, round: search.get('round') ?? undefined, at: undefined, figure: undefined, ...changes })) if (v) next[k] = v;
     setSearch(next, { replace: true });
   };
   const tab = TABS.find((t) => t === search.get('show')) ?? 'checks';
@@ -234,9 +234,15 @@ export function BoutPage() {
             {b.marks.length > 0 && <MarkList marks={b.marks} />}
           </Tabs.Content>
           <Tabs.Content value="edits">
-            <EditsView id={b.id} round={round} onShow={(f) => show({ show: 'change', at: f.id })} />
+            <EditsView id={b.id} round={round} onShow={(f) => show({ show: 'change', at: f.id })} onFigure={(name) => show({ show: 'change', figure: name })} />
           </Tabs.Content>
-          <Tabs.Content value="change">{b.captured_at ? <DiffView id={b.id} round={round} at={search.get('at')} /> : <p className="p-3 text-faint">Nothing has been captured{b.state === 'done' ? '' : ' yet'}.</p>}</Tabs.Content>
+          <Tabs.Content value="change">
+            {b.captured_at ? (
+              <DiffView id={b.id} round={round} at={search.get('at')} figure={search.get('figure')} onEnd={() => show({})} />
+            ) : (
+              <p className="p-3 text-faint">Nothing has been captured{b.state === 'done' ? '' : ' yet'}.</p>
+            )}
+          </Tabs.Content>
           <Tabs.Content value="log">
             <ToolLog b={b} round={round} />
           </Tabs.Content>

@@ -4,8 +4,9 @@ import { useEffect, useMemo, useRef, useState } from 'react';
 
 import { service, type DiffFile, type EditFinding } from '../../api/client';
 import { Notice } from '../../components/Notice';
-import { byLine, findingLabel, quiet } from '../../lib/edits';
+import { byLine, findingLabel, inFile, inPlace, placeOf, quiet, soughtOf, type Place, type Sought } from '../../lib/edits';
 import { count, visible } from '../../lib/format';
+import { useKeys } from '../../lib/keys';
 import { useEdits } from './Edits';
 
 const SIGNS: Record<string, string> = { added: '+', removed: '−', context: ' ' };
@@ -40,10 +41,11 @@ export function marksOf(marks: Map<string, EditFinding[]>, l: { kind: string; ol
   return marks.get(`after ${l.new}`) ?? (l.kind === 'context' ? marks.get(`before ${l.old}`) : undefined);
 }
 
-function Lines({ file, marks, at }: { file: DiffFile; marks: Map<string, EditFinding[]>; at: string | null }) {
-  const sought = useRef<HTMLTableRowElement>(null);
+/** The lines of a file; here are the places in it that are looked for, at is the one that is looked at. */
+function Lines({ file, marks, here, at }: { file: DiffFile; marks: Map<string, EditFinding[]>; here: Place[]; at: Place | null }) {
+  const first = useRef<HTMLTableRowElement>(null);
   useEffect(() => {
-    sought.current?.scrollIntoView({ block: 'center' });
+    if (at?.line) first.current?.scrollIntoView({ block: 'center' });
   }, [at]);
   if (file.binary) return <p className="px-3 py-2 text-faint">A binary file; its contents are not shown.</p>;
   if (file.hunks.length === 0) {
@@ -53,6 +55,7 @@ function Lines({ file, marks, at }: { file: DiffFile; marks: Map<string, EditFin
       </p>
     );
   }
+  const start = at && file.hunks.flatMap((h) => h.lines).find((l) => inPlace(at, l));
   return (
     <div className="overflow-x-auto">
       <table className="w-full border-collapse font-mono text-xs leading-5">
@@ -65,21 +68,21 @@ function Lines({ file, marks, at }: { file: DiffFile; marks: Map<string, EditFin
               </td>
             </tr>
             {h.lines.map((l, j) => {
-              const found = marksOf(marks, l);
-              const here = at !== null && (found?.some((f) => f.id === at) ?? false);
+              const current = at !== null && inPlace(at, l);
+              const sought = current || here.some((p) => inPlace(p, l));
               return (
-              <tr key={j} ref={here ? sought : undefined} className={`${ROWS[l.kind]} ${here ? 'outline-2 -outline-offset-2 outline-lamp' : ''}`}>
-                <td className="w-12 px-2 text-right text-faint select-none">{l.old ?? ''}</td>
-                <td className="w-12 px-2 text-right text-faint select-none">{l.new ?? ''}</td>
-                <td className="w-5 text-center select-none" aria-label={l.kind}>
-                  {SIGNS[l.kind]}
-                </td>
-                <td className="pr-3 whitespace-pre">
-                  {visible(l.text)}
-                  {l.no_newline && <span className="ml-2 text-faint">(no line end)</span>}
-                  <LineMarks findings={found} />
-                </td>
-              </tr>
+                <tr key={j} ref={l === start ? first : undefined} data-sought={current ? 'here' : sought ? 'too' : undefined} className={ROWS[l.kind]}>
+                  <td className={`w-12 px-2 text-right text-faint select-none ${current ? 'border-l-4 border-lamp bg-open-soft' : sought ? 'border-l-4 border-lamp/40' : ''}`}>{l.old ?? ''}</td>
+                  <td className={`w-12 px-2 text-right text-faint select-none ${current ? 'bg-open-soft' : ''}`}>{l.new ?? ''}</td>
+                  <td className="w-5 text-center select-none" aria-label={l.kind}>
+                    {SIGNS[l.kind]}
+                  </td>
+                  <td className="pr-3 whitespace-pre">
+                    {visible(l.text)}
+                    {l.no_newline && <span className="ml-2 text-faint">(no line end)</span>}
+                    <LineMarks findings={marksOf(marks, l)} />
+                  </td>
+                </tr>
               );
             })}
           </tbody>
@@ -93,48 +96,84 @@ function Lines({ file, marks, at }: { file: DiffFile; marks: Map<string, EditFin
 /** More lines than this, and a file is shown when it is asked for. */
 const LONG = 400;
 
-function FileDiff({ file, findings, at }: { file: DiffFile; findings: EditFinding[]; at: string | null }) {
+function FileDiff({ file, findings, places, at }: { file: DiffFile; findings: EditFinding[]; places: Place[]; at: Place | null }) {
   const marks = useMemo(() => byLine(findings, file.path, file.old_path), [findings, file]);
-  const wanted = at !== null && [...marks.values()].some((list) => list.some((f) => f.id === at));
+  const here = useMemo(() => places.filter((p) => inFile(p, file)), [places, file]);
+  const mine = at !== null && inFile(at, file) ? at : null;
   const [chosen, setOpen] = useState<boolean | null>(null);
-  const open = chosen ?? (wanted || file.added + file.removed <= LONG);
-  const whole = marks.get('file');
+  const open = chosen ?? (mine !== null || file.added + file.removed <= LONG);
   const header = useRef<HTMLHeadingElement>(null);
-  const atFile = whole?.some((f) => f.id === at) ?? false;
   useEffect(() => {
-    if (atFile) header.current?.scrollIntoView({ block: 'start' });
-  }, [atFile]);
+    if (mine && !file.hunks.some((h) => h.lines.some((l) => inPlace(mine, l)))) header.current?.scrollIntoView({ block: 'center' });
+  }, [mine, file]);
   return (
     <Collapsible.Root open={open} onOpenChange={setOpen} className="border-t border-line first:border-0" id={`file-${file.path}`}>
       <h3 ref={header}>
-        <Collapsible.Trigger className="flex w-full cursor-pointer items-center gap-3 bg-paper px-3 py-1.5 text-left text-sm">
+        <Collapsible.Trigger data-sought={mine && !mine.line ? 'here' : undefined} className="flex w-full data-[sought]:border-l-4 data-[sought]:border-lamp cursor-pointer items-center gap-3 bg-paper px-3 py-1.5 text-left text-sm">
           <span aria-hidden="true" className="w-3">
             {open ? '▾' : '▸'}
           </span>
           <Name file={file} />
-          <LineMarks findings={whole} />
+          <LineMarks findings={marks.get('file')} />
           <span className="ml-auto text-xs whitespace-nowrap text-faint">
             {file.status} · <span className="text-good">+{file.added}</span> <span className="text-bad">−{file.removed}</span>
           </span>
         </Collapsible.Trigger>
       </h3>
-      <Collapsible.Content>{open && <Lines file={file} marks={marks} at={at} />}</Collapsible.Content>
+      <Collapsible.Content>{open && <Lines file={file} marks={marks} here={here} at={mine} />}</Collapsible.Content>
     </Collapsible.Root>
   );
 }
 
-const NONE: EditFinding[] = [];
+const NONE: never[] = [];
 
-/** A bout's change with what was found in it; at is the finding that is looked for. */
-export function DiffView({ id, round, at }: { id: string; round: string | undefined; at: string | null }) {
+/** What is looked for, and the way from place to place. */
+function Bar({ sought, n, onGo, onEnd }: { sought: Sought; n: number; onGo: (n: number) => void; onEnd: () => void }) {
+  const small = 'cursor-pointer rounded border border-line bg-sheet px-1.5 text-xs hover:bg-water-soft disabled:opacity-40';
+  useKeys({ n: () => onGo(n + 1), p: () => onGo(n - 1) });
+  const at = sought.places[n];
+  return (
+    <div role="status" className="sticky top-0 z-10 flex flex-wrap items-baseline gap-x-3 gap-y-1 border-b border-line bg-open-soft px-3 py-1.5 text-sm">
+      <span>{visible(sought.title)}</span>
+      {at && <span className="font-mono text-xs break-all text-faint">{visible(placeOf(at))}</span>}
+      <span className="ml-auto flex items-baseline gap-2 whitespace-nowrap">
+        {sought.places.length > 1 && (
+          <>
+            <span className="text-xs text-faint tabular-nums">
+              place {n + 1} of {sought.places.length}
+              {sought.more > 0 ? ` (${sought.more} more are not listed)` : ''}
+            </span>
+            <button type="button" className={small} disabled={n === 0} onClick={() => onGo(n - 1)}>
+              previous <kbd>p</kbd>
+            </button>
+            <button type="button" className={small} disabled={n === sought.places.length - 1} onClick={() => onGo(n + 1)}>
+              next <kbd>n</kbd>
+            </button>
+          </>
+        )}
+        <button type="button" className={small} aria-label="Look for nothing" onClick={onEnd}>
+          ✕
+        </button>
+      </span>
+    </div>
+  );
+}
+
+/** A bout's change with what was found in it; at is a finding that is looked for, or figure a figure. */
+export function DiffView({ id, round, at, figure, onEnd }: { id: string; round: string | undefined; at: string | null; figure: string | null; onEnd: () => void }) {
   const edits = useEdits(id, round).data;
   const { data, error } = useQuery({ queryKey: ['diff', id, round], queryFn: () => service.diff(id, round), staleTime: Infinity });
+  const sought = useMemo(() => soughtOf(edits, at, figure), [edits, at, figure]);
+  const [step, setStep] = useState({ key: '', n: 0 });
+  const n = sought && step.key === sought.key ? step.n : 0;
+  const go = (to: number) => sought && to >= 0 && to < sought.places.length && setStep({ key: sought.key, n: to });
   if (!data) return <Notice error={error} what="the change" />;
   if (data.files.length === 0) return <p className="p-3 text-faint">Nothing was changed.</p>;
   return (
     <div>
+      {sought && <Bar sought={sought} n={n} onGo={go} onEnd={onEnd} />}
       {data.files.map((f) => (
-        <FileDiff key={f.path + (f.old_path ?? '')} file={f} findings={edits?.findings ?? NONE} at={at} />
+        <FileDiff key={f.path + (f.old_path ?? '')} file={f} findings={edits?.findings ?? NONE} places={sought?.places ?? NONE} at={sought?.places[n] ?? null} />
       ))}
     </div>
   );

@@ -130,7 +130,13 @@ function Evidence({ bout, findings, onShow }: { bout: string; findings: EditFind
   );
 }
 
-function Measure({ name, title, edits, onShow }: { name: string; title: string; edits: EditMeasures; onShow: (f: EditFinding) => void }) {
+/** What shows a finding in the change, or the places of a figure. */
+interface Leads {
+  onShow: (f: EditFinding) => void;
+  onFigure: (name: string) => void;
+}
+
+function Measure({ name, title, edits, onShow, onFigure }: { name: string; title: string; edits: EditMeasures } & Leads) {
   const figures = telling(edits.figures, name);
   const findings = edits.findings.filter((f) => f.measure === name);
   if (figures.length === 0 && findings.length === 0) return null;
@@ -143,7 +149,13 @@ function Measure({ name, title, edits, onShow }: { name: string; title: string; 
             <div key={f.name} className="flex gap-1.5" title={f.value === null ? f.why : f.words}>
               <dt className="text-faint">{f.title}</dt>
               <dd className={`tabular-nums ${f.at_most !== null && f.value !== null && f.value > f.at_most ? 'text-bad' : f.kinds && f.value ? 'font-medium' : ''}`}>
-                {editValue(f.unit, f.value)}
+                {f.where.length > 0 && f.value !== null ? (
+                  <button type="button" className="cursor-pointer text-water underline decoration-dotted underline-offset-2" aria-label={`${f.title} ${editValue(f.unit, f.value)}: show where`} onClick={() => onFigure(f.name)}>
+                    {editValue(f.unit, f.value)}
+                  </button>
+                ) : (
+                  editValue(f.unit, f.value)
+                )}
                 {f.at_most !== null && <span className="text-xs text-faint"> of at most {f.at_most}</span>}
               </dd>
             </div>
@@ -156,7 +168,7 @@ function Measure({ name, title, edits, onShow }: { name: string; title: string; 
 }
 
 /** What kind of change it is, each figure with the places that it was counted from. */
-export function EditsView({ id, round, onShow }: { id: string; round: string | undefined; onShow: (f: EditFinding) => void }) {
+export function EditsView({ id, round, ...leads }: { id: string; round: string | undefined } & Leads) {
   const { data, error } = useEdits(id, round);
   const queries = useQueryClient();
   const again = useMutation({
@@ -179,10 +191,10 @@ export function EditsView({ id, round, onShow }: { id: string; round: string | u
   return (
     <div>
       {Object.entries(MEASURES).map(([name, title]) => (
-        <Measure key={name} name={name} title={title} edits={data} onShow={onShow} />
+        <Measure key={name} name={name} title={title} edits={data} {...leads} />
       ))}
       <ul className="list-none border-t border-line px-3 py-2 text-xs text-faint">
-        <li>Each figure is a count or a share of what is listed below it. A different good solution is not a fault: nearness is information only.</li>
+        <li>Each figure is a count or a share of what is listed below it, and leads to its lines in the change. A different good solution is not a fault: nearness is information only.</li>
         {data.off.length > 0 && <li>Left out by the task: {data.off.join(', ')}.</li>}
         {data.notes.map((n) => (
           <li key={n}>Note: {visible(n)}.</li>

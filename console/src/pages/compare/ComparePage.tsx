@@ -7,6 +7,7 @@ import { Notice, Panel } from '../../components/Notice';
 import { lookOf, Pill } from '../../components/Outcome';
 import { editValue } from '../../lib/edits';
 import { ABSENT, count, duration, reason, visible } from '../../lib/format';
+import { useKeys } from '../../lib/keys';
 import { money, tokens } from '../../lib/ledger';
 import { Column, rowsOf } from './Column';
 
@@ -151,18 +152,15 @@ export function ComparePage() {
     next.set('file', path);
     setSearch(next, { replace: true });
   };
-  useEffect(() => {
-    const press = (e: KeyboardEvent) => {
-      if (e.ctrlKey || e.metaKey || e.altKey || (e.target instanceof HTMLElement && /^(INPUT|TEXTAREA|SELECT)$/.test(e.target.tagName))) return;
-      const i = order.findIndex((f) => f.path === chosen);
-      const step = e.key === 'j' ? 1 : e.key === 'k' ? -1 : 0;
-      const to = order[i + step];
-      if (step !== 0 && to) choose(to.path);
-      if (e.key === 'n') setChange({ file: chosen, n: Math.min(n + 1, most - 1) });
-      if (e.key === 'p') setChange({ file: chosen, n: Math.max(n - 1, 0) });
-    };
-    addEventListener('keydown', press);
-    return () => removeEventListener('keydown', press);
+  const move = (step: number) => {
+    const to = order[order.findIndex((f) => f.path === chosen) + step];
+    if (to) choose(to.path);
+  };
+  useKeys({
+    j: () => move(1),
+    k: () => move(-1),
+    n: () => setChange({ file: chosen, n: Math.min(n + 1, most - 1) }),
+    p: () => setChange({ file: chosen, n: Math.max(n - 1, 0) }),
   });
   if (bouts.length < 2) return <p className="py-8">Two to four results are wanted: choose them on the page of a bout, or with agonometer bout compare.</p>;
   if (!c) return <Notice error={error} what="the comparison" />;
