@@ -35,7 +35,22 @@ func TestEditMeasuresOnTheCommandLine(t *testing.T) {
 	assert.Len(t, lines, 1+len(m.Figures))
 	assert.Contains(t, must(t, "bout", "measures", ids[0], "--again"), "footprint")
 
-	code, _, errs := run(t, "bout", "finding", ids[0], "0123456789ab", "aside")
+	// Where a figure comes from, with the lines.
+	shown := must(t, "bout", "measures", ids[0], "--where", "lines_added")
+	assert.Regexp(t, `^lines_added: \d+ \(lines added\)\n\S+:\d+`, shown)
+	assert.Regexp(t, `(?m)^\+\S`, shown)
+	assert.NotRegexp(t, `(?m)^-`, shown, "what was removed is another figure")
+	var f api.EditFigure
+	require.NoError(t, json.Unmarshal([]byte(must(t, "bout", "measures", ids[0], "--where", "lines_added", "--format", "json")), &f))
+	require.NotEmpty(t, f.Where)
+	assert.Equal(t, "lines_added", f.Name)
+	assert.Contains(t, must(t, "bout", "measures", ids[0], "--where", "lines_added", "--format", "csv"), "after,"+f.Where[0].Path+",")
+	assert.Contains(t, must(t, "bout", "measures", ids[0], "--where", "losses"), "no places")
+	code, _, errs := run(t, "bout", "measures", ids[0], "--where", "beauty")
+	assert.NotZero(t, code)
+	assert.Contains(t, errs, `there is no figure "beauty"; there are files`)
+
+	code, _, errs = run(t, "bout", "finding", ids[0], "0123456789ab", "aside")
 	assert.NotZero(t, code)
 	assert.NotEmpty(t, errs)
 	code, _, errs = run(t, "bout", "finding", ids[0], "0123456789ab", "splendid", "--because", "x")

@@ -208,6 +208,14 @@ func (s *Scheduler) save(h *hand, more map[string]any) error {
 	return s.store.Tell(s.ctx, h.b, map[string]any{"hand": h.b.Hand.Phase}, facts)
 }
 
+// settle records where a bout stands after long work. Who follows it acts on what is
+// told, so the bout is not busy any more by then: it is waited for, for the moment that
+// its lock is still held.
+func (s *Scheduler) settle(h *hand, more map[string]any) error {
+	h.busy.Store(false)
+	return s.save(h, more)
+}
+
 // readyHand makes a bout's workspace; its lock is held.
 func (s *Scheduler) readyHand(h *hand) error {
 	if err := s.openHand(h); err != nil {
@@ -219,7 +227,7 @@ func (s *Scheduler) readyHand(h *hand) error {
 	}
 	st := h.state()
 	st.Phase, st.Kind, st.Brief, st.Workspace = store.HandReady, store.RoundOpening, words, h.session.Tree()
-	return s.save(h, nil)
+	return s.settle(h, nil)
 }
 
 // openHand opens what a bout needs: its task, its prepared state and its workspace.
@@ -505,7 +513,7 @@ func (s *Scheduler) judgeRound(h *hand, limit verdict.Reason) error {
 		st.Kind, st.Brief = store.RoundRepair, h.rounds.repairWords(judged)
 	}
 	st.Phase, st.Answer = store.HandOffered, ""
-	return s.save(h, map[string]any{"state": store.Working, "doing": ""})
+	return s.settle(h, map[string]any{"state": store.Working, "doing": ""})
 }
 
 // alone tells whether the bout belongs to no contest.

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"agonometer/internal/api"
+	"agonometer/internal/core/patch"
 	"agonometer/internal/core/verdict"
 )
 
@@ -78,6 +79,16 @@ func TestEditMeasuresAreKeptWithTheirEvidence(t *testing.T) {
 	assert.Equal(t, "# TODO: more silt", todo.Text)
 	assert.Equal(t, 3, todo.Line)
 	assert.Contains(t, finding(t, m, "file-not-changed").Text, "updated quay.sh")
+	for _, f := range m.Figures {
+		switch f.Name {
+		case "strays", "leftovers", "files_added":
+			assert.Len(t, f.Where, int(*f.Value), "%s: each has its place", f.Name)
+		case "lines_added":
+			assert.Contains(t, f.Where, patch.Place{Side: patch.After, Path: "run.log", Line: 1})
+		case "losses", "nearness_likeness":
+			assert.Empty(t, f.Where, f.Name)
+		}
+	}
 	detail := show(t, c, bad)
 	assert.Equal(t, 2.0, detail.Edits["leftovers"], "the bout shows them too")
 
@@ -159,6 +170,11 @@ func TestBoutsAreCompared(t *testing.T) {
 		if f.Name == "leftovers" {
 			assert.True(t, f.Differs)
 			assert.Equal(t, []float64{0, 2}, []float64{*f.Values[0], *f.Values[1]})
+			assert.Nil(t, f.Values[3], "nobody measured the reference")
+		}
+		if f.Name == "lines_added" {
+			require.NotNil(t, f.Values[3], "its diff tells how large it is")
+			assert.Equal(t, *f.Values[0], *f.Values[3])
 		}
 	}
 	for _, wrong := range [][]string{{good}, {good, good}, {good, "01HZZZZZZZZZZZZZZZZZZZZZZZ"}, {good, bad, idle, good, bad}, {}} {
@@ -186,6 +202,23 @@ func TestConsoleShowsEditMeasures(t *testing.T) {
 	assert.Contains(t, change, "todo", "the line is marked")
 	assert.Contains(t, change, "stray", "and the file")
 
+	// From a figure through its places, by keys and by buttons.
+	bar := `[role="tabpanel"][data-state="active"] [role="status"]`
+	here := func() int {
+		n, err := chromedp.Run(ctx, chromedp.Evaluate[int](`document.querySelectorAll('[data-sought="here"]').length`))
+		require.NoError(t, err)
+		return n
+	}
+	require.NoError(t, chromedp.Do(ctx, chromedp.Click(`//button[text()='Edits']`), chromedp.Click(`//button[starts-with(@aria-label, 'Added lines')]`), chromedp.WaitVisible(`//*[@role='status' and contains(., 'place 1 of')]`)))
+	assert.Contains(t, text(t, ctx, bar), "Added lines")
+	assert.Contains(t, text(t, ctx, bar), ".gitignore:")
+	assert.Positive(t, here())
+	require.NoError(t, chromedp.Do(ctx, chromedp.KeyEvent("n"), chromedp.WaitVisible(`//*[@role='status' and contains(., 'place 2 of')]`)))
+	assert.Positive(t, here())
+	require.NoError(t, chromedp.Do(ctx, chromedp.Click(`//*[@role='status']//button[contains(., 'previous')]`), chromedp.WaitVisible(`//*[@role='status' and contains(., 'place 1 of')]`),
+		chromedp.KeyEvent("p"), chromedp.Click(`//button[@aria-label='Look for nothing']`), chromedp.WaitNotPresent(`//*[@role='status' and contains(., 'place')]`)))
+	assert.Zero(t, here())
+
 	// Side by side, from the keyboard.
 	require.NoError(t, chromedp.Do(ctx, chromedp.Navigate(s.URL()+"/compare?bouts="+good+","+bad+","+large), chromedp.WaitVisible(`//h1[contains(., 'side by side')]`), chromedp.WaitVisible(`//*[contains(text(), 'depth.sh')]`)))
 	whole := text(t, ctx, "main")
@@ -197,6 +230,12 @@ func TestConsoleShowsEditMeasures(t *testing.T) {
 	require.NoError(t, chromedp.Do(ctx, chromedp.KeyEvent("j"), chromedp.WaitNotPresent(`//nav[@aria-label='Files']//button[@aria-current='true' and contains(., "`+strings.Fields(before)[0]+`")]`)))
 	require.NoError(t, chromedp.Do(ctx, chromedp.KeyEvent("k"), chromedp.WaitVisible(`//nav[@aria-label='Files']//button[@aria-current='true' and contains(., "`+strings.Fields(before)[0]+`")]`)))
 	require.NoError(t, chromedp.Do(ctx, chromedp.KeyEvent("n"), chromedp.Click(`//nav[@aria-label='Files']//button[contains(., 'lamps.sh')]`), chromedp.WaitVisible(`//*[@data-row]//*[contains(text(), 'lamp 7 burns')]`)))
+	// The columns scroll as one: the same line of the start is in the same row.
+	require.NoError(t, chromedp.Do(ctx, chromedp.Evaluate[chromedp.Void](`void document.querySelector('[aria-label="Lines of long"]').scrollTo({top: 100000})`), chromedp.WaitVisible(`//section[@aria-label='long']//*[contains(text(), 'lamp 5007 burns')]`),
+		chromedp.WaitNotPresent(`//*[contains(text(), 'lamp 7 burns')]`)))
+	tops, err := chromedp.Run(ctx, chromedp.Evaluate[[]int](`[...document.querySelectorAll('[aria-label^="Lines of"]')].map(e => Math.round(e.scrollTop))`))
+	require.NoError(t, err)
+	assert.Equal(t, []int{100000, 100000, 100000}, tops)
 	rows, err := chromedp.Run(ctx, chromedp.Evaluate[int](`document.querySelectorAll('main *').length`))
 	require.NoError(t, err)
 	assert.Less(t, rows, 5000, "of ten thousand lines only those in view are drawn")

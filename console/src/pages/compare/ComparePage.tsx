@@ -9,7 +9,8 @@ import { editValue } from '../../lib/edits';
 import { ABSENT, count, duration, reason, visible } from '../../lib/format';
 import { useKeys } from '../../lib/keys';
 import { money, tokens } from '../../lib/ledger';
-import { Column, rowsOf } from './Column';
+import { align } from './align';
+import { Columns } from './Columns';
 
 /** The figures that are shown first; the others when they are asked for. */
 const FIRST = ['lines_added', 'lines_removed', 'strays', 'noise', 'leftovers', 'losses', 'unused', 'tests_added', 'tests_weakened', 'covered_share', 'repeated_lines', 'size_to_reference', 'nearness_likeness', 'claims_wrong'];
@@ -145,8 +146,9 @@ export function ComparePage() {
   const chosen = order.find((f) => f.path === search.get('file'))?.path ?? order[0]?.path ?? '';
   const [change, setChange] = useState({ file: '', n: 0 });
   const n = change.file === chosen ? change.n : 0;
-  const columns = useMemo(() => (c?.results ?? []).map((r) => rowsOf(r.diff.find((f) => f.path === chosen), r.findings)), [c, chosen]);
-  const most = Math.max(0, ...columns.map((x) => x.changes.length));
+  const lines = useMemo(() => align((c?.results ?? []).map((r) => r.diff.find((f) => f.path === chosen)), (c?.results ?? []).map((r) => r.findings)), [c, chosen]);
+  const changes = lines.changes.length;
+  const panel = useRef<HTMLDivElement>(null);
   const choose = (path: string) => {
     const next = new URLSearchParams(search);
     next.set('file', path);
@@ -155,12 +157,17 @@ export function ComparePage() {
   const move = (step: number) => {
     const to = order[order.findIndex((f) => f.path === chosen) + step];
     if (to) choose(to.path);
+    panel.current?.scrollIntoView({ block: 'nearest' });
+  };
+  const go = (to: number) => {
+    setChange({ file: chosen, n: Math.max(0, Math.min(to, changes - 1)) });
+    panel.current?.scrollIntoView({ block: 'nearest' });
   };
   useKeys({
     j: () => move(1),
     k: () => move(-1),
-    n: () => setChange({ file: chosen, n: Math.min(n + 1, most - 1) }),
-    p: () => setChange({ file: chosen, n: Math.max(n - 1, 0) }),
+    n: () => go(n + 1),
+    p: () => go(n - 1),
   });
   if (bouts.length < 2) return <p className="py-8">Two to four results are wanted: choose them on the page of a bout, or with agonometer bout compare.</p>;
   if (!c) return <Notice error={error} what="the comparison" />;
@@ -172,7 +179,7 @@ export function ComparePage() {
       </h1>
       <p className="mb-3 text-sm text-faint">{c.task_title}</p>
       <Facts c={c} />
-      <div className="mt-4 grid items-start gap-4 min-[1000px]:grid-cols-[15rem_minmax(0,1fr)]">
+      <div ref={panel} className="mt-4 grid items-start gap-4 min-[1000px]:grid-cols-[15rem_minmax(0,1fr)]">
         <Panel title="Files" aside={count(c.files.length, 'file')}>
           <Files c={c} chosen={chosen} onChoose={choose} />
         </Panel>
@@ -180,16 +187,12 @@ export function ComparePage() {
           title={chosen ? visible(chosen) : 'No file'}
           aside={
             <>
+              {changes > 0 && <span className="mr-4 tabular-nums">change {n + 1} of {changes}</span>}
               <kbd>j</kbd> <kbd>k</kbd> next and previous file, <kbd>n</kbd> <kbd>p</kbd> next and previous change
             </>
           }
         >
-          <div className="grid" style={{ gridTemplateColumns: `repeat(${c.results.length}, minmax(0, 1fr))` }}>
-            {c.results.map((r, i) => {
-              const column = columns[i];
-              return column ? <Column key={r.name + chosen} name={r.name} rows={column} change={n} /> : null;
-            })}
-          </div>
+          <Columns key={chosen} names={c.results.map((r) => r.name)} lines={lines} change={n} />
         </Panel>
       </div>
     </>
