@@ -41,7 +41,7 @@ func (a *app) boutMeasures() *cobra.Command {
 	var where string
 	cmd := a.withFormat(&cobra.Command{Use: "measures BOUT", Short: "What kind of change it is: the edit measures, with their evidence", Args: cobra.ExactArgs(1),
 		Long: "The edit measures of a bout: each a count or a share, and below it the places that it was counted from.\n" +
-			"--where lists the places of one figure instead, with their lines. " +
+			"--where lists the places of one figure instead, with their lines.\n" +
 			"--again works them out anew from what was stored, as after an update of Agonometer; the verdict stays.",
 		Example: "  agonometer bout measures 3XK9\n  agonometer bout measures 3XK9 --where lines_added_code",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -235,6 +235,9 @@ func (a *app) where(m api.EditMeasures, info *patch.FigureInfo, diff api.Diff) e
 		value = f.Why
 	}
 	fmt.Fprintf(a.out, "%s: %s (%s)\n", info.Name, value, info.Words)
+	if info.PlacesAre != "" && len(f.Where) > 0 {
+		fmt.Fprintf(a.out, "Below: %s.\n", info.PlacesAre)
+	}
 	for _, p := range f.Where {
 		title := placeText(p)
 		if a.color {
@@ -251,7 +254,7 @@ func (a *app) where(m api.EditMeasures, info *patch.FigureInfo, diff api.Diff) e
 		fmt.Fprintf(a.out, "… and %d more places\n", f.More)
 	}
 	if len(f.Where) == 0 && f.Value != nil {
-		fmt.Fprintln(a.out, "There are no places that it could be shown at.")
+		fmt.Fprintf(a.out, "There are no places to show%s.\n", strings.TrimSuffix(": no "+info.PlacesAre, ": no "))
 	}
 	return nil
 }

@@ -45,7 +45,7 @@ func TestEditMeasuresOnTheCommandLine(t *testing.T) {
 	require.NotEmpty(t, f.Where)
 	assert.Equal(t, "lines_added", f.Name)
 	assert.Contains(t, must(t, "bout", "measures", ids[0], "--where", "lines_added", "--format", "csv"), "after,"+f.Where[0].Path+",")
-	assert.Contains(t, must(t, "bout", "measures", ids[0], "--where", "losses"), "no places")
+	assert.Contains(t, must(t, "bout", "measures", ids[0], "--where", "losses"), "There are no places to show.")
 	code, _, errs := run(t, "bout", "measures", ids[0], "--where", "beauty")
 	assert.NotZero(t, code)
 	assert.Contains(t, errs, `there is no figure "beauty"; there are files`)

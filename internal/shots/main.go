@@ -76,7 +76,7 @@ func shoot(link, out string, all bool) error {
 		return err
 	}
 	defer cancel()
-	ctx, stop := context.WithTimeout(ctx, 2*time.Minute)
+	ctx, stop := context.WithTimeout(ctx, 5*time.Minute)
 	defer stop()
 	take := func(name string, width, height int64, steps ...chromedp.Action[chromedp.Void]) error {
 		steps = append([]chromedp.Action[chromedp.Void]{chromedp.EmulateViewport(width, height)}, steps...)
@@ -148,16 +148,16 @@ func shoot(link, out string, all bool) error {
 		chromedp.Click(`section[aria-label="Guards broken"] button`), chromedp.WaitVisible(`section[aria-label="Guards broken"] pre`)); err != nil {
 		return err
 	}
-	if err := take("console-bout-change", 1280, 800, chromedp.Click(`//button[text()='Change']`), chromedp.WaitVisible(`h3 button`)); err != nil {
-		return err
-	}
 	const hasty = `//a[contains(@aria-label, 'sanderling on ledger') and contains(@aria-label, 'repeat 2')]`
 	if err := take("console-edits", 1280, 800, chromedp.Navigate(contest), chromedp.Click(hasty), chromedp.WaitVisible(`//button[text()='Edits']`), chromedp.Click(`//button[text()='Edits']`), chromedp.WaitVisible(`section[aria-label="Leftovers"]`)); err != nil {
 		return err
 	}
+	if err := take("console-bout-change", 1280, 800, chromedp.Click(`//button[starts-with(@aria-label, 'Added code')]`), chromedp.WaitVisible(`//*[@role='status' and contains(., 'place 1')]`), chromedp.KeyEvent("n"), chromedp.WaitVisible(`//*[@role='status' and contains(., 'place 2')]`)); err != nil {
+		return err
+	}
 	if err := take("console-compare", 1280, 800, chromedp.Click(`//fieldset//label[contains(., 'turnstone') and contains(., 'repeat 2') and not(contains(., 'neap'))]`),
 		chromedp.Click(`//fieldset//label[contains(., 'whimbrel') and contains(., 'repeat 2')]`), chromedp.Click(`//button[text()='Compare']`), chromedp.WaitVisible(`nav[aria-label="Files"]`),
-		chromedp.Click(`//nav[@aria-label='Files']//button[contains(., 'src/log.js') and not(contains(., 'orig'))]`), chromedp.KeyEvent("n"), chromedp.Sleep(300*time.Millisecond)); err != nil {
+		chromedp.Click(`//nav[@aria-label='Files']//button[contains(., 'src/log.js') and not(contains(., 'orig'))]`), chromedp.WaitVisible(`//h2[contains(., 'src/log.js')]`), chromedp.KeyEvent("n"), chromedp.WaitVisible(`//span[contains(., 'change 2 of')]`), chromedp.Sleep(300*time.Millisecond)); err != nil {
 		return err
 	}
 	if !all {

@@ -1084,6 +1084,7 @@ export interface components {
             kinds?: string[];
             measure: string;
             name: string;
+            places_are?: string;
             shows?: string[];
             title: string;
             unit?: string;
@@ -1243,6 +1244,7 @@ export interface components {
             measure: string;
             more: number;
             name: string;
+            places_are?: string;
             shows?: string[];
             title: string;
             unit?: string;
@@ -1399,6 +1401,7 @@ export interface components {
             kinds?: string[];
             measure: string;
             name: string;
+            places_are?: string;
             shows?: string[];
             title: string;
             unit?: string;

@@ -30,7 +30,7 @@ test('findings have names and places', () => {
 });
 
 const figure = (over: Partial<EditMeasures['figures'][number]>) => ({ name: 'lines_added_code', measure: 'footprint', title: 'Added code', words: 'lines of code added', unit: 'lines', value: 3, why: '', at_most: null, where: [{ side: 'after', path: 'a.go', line: 2, end: 4 }], more: 0, ...over }) as EditMeasures['figures'][number];
-const edits = { figures: [figure({}), figure({ name: 'covered_share', title: 'Covered', unit: 'share', value: 0.5, shows: ['not-executed'], more: 7 }), figure({ name: 'hunks', where: [] })], findings: [finding({})] } as unknown as EditMeasures;
+const edits = { figures: [figure({}), figure({ name: 'covered_share', title: 'Covered', unit: 'share', value: 0.5, places_are: 'lines that no test executes', more: 7 }), figure({ name: 'hunks', where: [] })], findings: [finding({})] } as unknown as EditMeasures;
 
 test('an address asks for a finding, or for the places of a figure', () => {
   expect(soughtOf(edits, 'a', null)?.title).toBe('commented out: w');

@@ -46,7 +46,7 @@ export function soughtOf(edits: EditMeasures | null | undefined, at: string | nu
   const finding = edits?.findings.find((f) => f.id === at);
   if (finding) return { key: finding.id, title: `${findingLabel(finding)}: ${finding.why}`, places: [finding], more: 0 };
   const f = edits?.figures.find((f) => f.name === figure);
-  if (f && f.where.length > 0) return { key: f.name, title: `${f.title} ${editValue(f.unit, f.value)}: ${f.shows?.includes('not-executed') ? 'lines that no test executes' : f.words}`, places: f.where, more: f.more };
+  if (f && f.where.length > 0) return { key: f.name, title: `${f.title} ${editValue(f.unit, f.value)}: ${f.places_are ?? f.words}`, places: f.where, more: f.more };
   return null;
 }
 

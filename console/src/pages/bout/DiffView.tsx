@@ -72,9 +72,9 @@ function Lines({ file, marks, here, at }: { file: DiffFile; marks: Map<string, E
               const sought = current || here.some((p) => inPlace(p, l));
               return (
                 <tr key={j} ref={l === start ? first : undefined} data-sought={current ? 'here' : sought ? 'too' : undefined} className={ROWS[l.kind]}>
-                  <td className={`w-12 px-2 text-right text-faint select-none ${current ? 'border-l-4 border-lamp bg-open-soft' : sought ? 'border-l-4 border-lamp/40' : ''}`}>{l.old ?? ''}</td>
-                  <td className={`w-12 px-2 text-right text-faint select-none ${current ? 'bg-open-soft' : ''}`}>{l.new ?? ''}</td>
-                  <td className="w-5 text-center select-none" aria-label={l.kind}>
+                  <td className={`w-12 min-w-12 px-2 text-right text-faint select-none ${current ? 'border-l-4 border-lamp bg-open-soft' : sought ? 'border-l-4 border-lamp/40' : ''}`}>{l.old ?? ''}</td>
+                  <td className={`w-12 min-w-12 px-2 text-right text-faint select-none ${current ? 'bg-open-soft' : ''}`}>{l.new ?? ''}</td>
+                  <td className="w-5 min-w-5 text-center select-none" aria-label={l.kind}>
                     {SIGNS[l.kind]}
                   </td>
                   <td className="pr-3 whitespace-pre">

@@ -15,6 +15,9 @@ import { Columns } from './Columns';
 /** The figures that are shown first; the others when they are asked for. */
 const FIRST = ['lines_added', 'lines_removed', 'strays', 'noise', 'leftovers', 'losses', 'unused', 'tests_added', 'tests_weakened', 'covered_share', 'repeated_lines', 'size_to_reference', 'nearness_likeness', 'claims_wrong'];
 
+/** Figures that have no places. */
+const BARE = /^(size_to_reference|nearness_likeness)$/;
+
 const FACTS: [string, (b: Bout) => React.ReactNode][] = [
   ['Verdict', (b) => (b.verdict ? (b.verdict.outcome === 'passed' ? 'every check passed' : reason(b.verdict.reason, b.verdict.check)) : b.state)],
   ['Rounds', (b) => b.rounds],
@@ -26,7 +29,7 @@ const FACTS: [string, (b: Bout) => React.ReactNode][] = [
 function Facts({ c }: { c: Comparison }) {
   const [all, setAll] = useState(false);
   const figures = c.figures.filter((f) => (all ? f.differs || f.values.some((v) => v) : FIRST.includes(f.name) && (f.differs || f.values.some((v) => v))));
-  const cell = 'px-2 py-1 text-right whitespace-nowrap tabular-nums';
+  const cell = 'px-2 py-0.5 text-right whitespace-nowrap tabular-nums';
   return (
     <Panel
       title="Facts and measures"
@@ -36,8 +39,8 @@ function Facts({ c }: { c: Comparison }) {
         </button>
       }
     >
-      <div className="max-h-80 overflow-auto">
-        <table className="w-full text-sm">
+      <div className={all ? 'max-h-[70vh] overflow-auto' : 'overflow-x-auto'}>
+        <table className="w-full text-[13px]">
           <thead className="sticky top-0 bg-sheet">
             <tr>
               <th className="w-48" />
@@ -57,7 +60,7 @@ function Facts({ c }: { c: Comparison }) {
           <tbody>
             {FACTS.map(([name, of]) => (
               <tr key={name} className="border-t border-line">
-                <th scope="row" className="px-3 py-1 text-left font-normal text-faint">
+                <th scope="row" className="px-3 py-0.5 text-left font-normal text-faint">
                   {name}
                 </th>
                 {c.results.map((r) => (
@@ -69,12 +72,18 @@ function Facts({ c }: { c: Comparison }) {
             ))}
             {figures.map((f) => (
               <tr key={f.name} className="border-t border-line" title={f.words}>
-                <th scope="row" className="px-3 py-1 text-left font-normal text-faint">
+                <th scope="row" className="px-3 py-0.5 text-left font-normal text-faint">
                   {f.title}
                 </th>
                 {c.results.map((r, i) => (
                   <td key={r.name} className={`${cell} ${f.differs ? 'font-medium' : 'text-faint'}`}>
-                    {editValue(f.unit, f.values[i])}
+                    {r.bout && f.values[i] && !BARE.test(f.name) ? (
+                      <Link className="decoration-dotted underline-offset-2" to={`/bouts/${r.bout.id}?show=change&figure=${f.name}`} title={`${f.words}: show where`}>
+                        {editValue(f.unit, f.values[i])}
+                      </Link>
+                    ) : (
+                      editValue(f.unit, f.values[i])
+                    )}
                   </td>
                 ))}
               </tr>
