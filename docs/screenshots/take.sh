@@ -35,7 +35,11 @@ if command -v Xvfb >/dev/null && command -v xterm >/dev/null && command -v impor
     DISPLAY=:97 xterm -geometry 159x46+0+0 -fa 'DejaVu Sans Mono' -fs 10 -bg '#0e181c' -fg '#e6eceb' -e sh -c "printf '\$ %s\n' \"${3:-$2}\"; $2; sleep 30" &
     term=$!
     sleep 2.5
-    DISPLAY=:97 import -window root "docs/screenshots/$1.png"
+    for _ in 1 2 3 4 5; do # a busy machine takes its time to open the first window
+      DISPLAY=:97 import -window root "docs/screenshots/$1.png"
+      [ "$(wc -c < "docs/screenshots/$1.png")" -lt 10000 ] || break
+      sleep 2
+    done
     kill $term; wait $term 2>/dev/null || true
   }
   PATH=$(dirname "$bin"):$PATH
