@@ -2,7 +2,6 @@ package patch
 
 import (
 	"bytes"
-	"cmp"
 	"fmt"
 	"regexp"
 	"slices"
@@ -11,15 +10,17 @@ import (
 	"agonometer/internal/core/lex"
 )
 
-// What may be lost in a line, by how it reads.
-var lossKinds = []struct {
+// lossKind is something that may be lost in a line, by how it reads.
+type lossKind struct {
 	kind string
 	// hints are words of which a line holds one, in small letters, where the pattern fits:
 	// they are much faster to look for.
 	hints   []string
 	pattern *regexp.Regexp
 	why     string
-}{
+}
+
+var lossKinds = []lossKind{
 	{"error-handler", []string{"catch", "except", "rescue", "!= nil", "!=nil", "err(", "onerror", "recover()", "||", "set -e"}, regexp.MustCompile(`\b(catch|except|rescue)\b|\b\w*[eE]rr(or)?\s*!=\s*nil\b|\.catch\(|\brecover\(\)|\.on_?[eE]rror\s*=[^=]|\bif let Err\(|=> Err\(|\bErr\(\w+\)\s*=>|\|\|\s*(exit|die|return|fail)\b|\bset -e\b`), "an error is not handled any more"},
 	{"guard", []string{"if ", "if(", "unless", "guard", "assert", "ensure", "precondition", "nonnull"}, regexp.MustCompile(`^\s*(\}\s*else\s+)?(if|unless|guard)\b.*\b(return\s*;?\s*\}?$|return\s*\(?((nil|null|None|undefined|false|False)\b|-1|-E[A-Z]+|[\w.]*[eE]rr\w*|fmt\.Errorf|[\w.]*Err(or)?\w*\(|(\w+|""|\w+\{\}),\s*([\w.]*[eE]rr\w*|fmt\.|false\b|nil\b))|(throw|raise|panic|exit|abort|fail|die)\b)|^\s*(assert|ensure|precondition|Preconditions|requireNonNull|Objects\.requireNonNull)\w*!?\s*[.(]|^\s*assert\s+\S|\b(raise|throw)\b.*\b(if|unless)\b|\breturn\s*(nil|false)?\s+(if|unless)\b`), "a check is gone"},
 	{"log", []string{"log", "metric", "counter", "histogram", "gauge", "stats", "debug!", "info!", "warn!", "trace!"}, regexp.MustCompile(`(?i)\b(log|logger|logging|slog|klog|glog|zap|logr)\w*\.\w*(debug|info|warn|warning|error|fatal|trace|print|printf|println|log)\w*\(|\b(metrics?|counter|histogram|gauge|stats|statsd)\w*\.\w*(inc|add|observe|count|record|set|timing|gauge|increment|measure)\w*\(|\b(debug|info|warn|error|trace)!\(`), "a line that logs or counts is gone"},
@@ -131,48 +132,49 @@ func (w *work) survivors(renamed map[string]string) map[string]string {
 	return out
 }
 
+// maxLooked is how many missing handlers, or checks, of a change are looked for in other
+// words, and maxSpan how long the function may be, in tokens, in which they are: who
+// loses more has lost them. maxAsked is the like for tests that are left out.
+const (
+	maxLooked = 500
+	maxSpan   = 50_000
+	maxAsked  = 2000
+)
+
+// leastMoved is how long a line's text must be, in bytes, to be known again elsewhere.
+const leastMoved = 24
+
 // stillCalled tells whether the function that a handler or a check stood in still calls
-// something of what stood right above it: else both went together.
-func (w *work) stillCalled(h holds, in string) bool {
+// something of what stood right above it: else both went together. In Go, where nothing
+// is called above, it tells whether the same words are gone from the function.
+func (w *work) stillCalled(h holds, now span) bool {
 	t := h.c.before
 	above, last := 8, h.line-1 // what its own line calls is how it ends
 	if t.Lang.Name == "Go" {
 		above, last = 1, h.line
 	}
-	calls := map[string]bool{}
-	i, _ := slices.BinarySearchFunc(t.Tokens, int32(h.line-above), func(k lex.Token, line int32) int { return cmp.Compare(k.Line, line) })
-	for ; i < len(t.Tokens) && int(t.Tokens[i].Line) <= last; i++ {
-		if word := t.Word(i); word != "" && t.Is(i+1, "(") && t.touched[int(t.Tokens[i].Line)] && !t.Lang.Keyword([]byte(word)) && word != "require" && word != "catch" {
-			calls[word] = true
+	calls := t.callsIn(h.line-above, last)
+	if len(calls) > 0 {
+		for j := now.from; j < now.to; j++ {
+			if calls[now.t.Word(j)] && (now.t.Is(j+1, "(") || now.from == 0 && now.to == len(now.t.Tokens)) {
+				return true
+			}
 		}
+		return false
 	}
-	if len(calls) == 0 {
+	if t.Lang.Name != "Go" || now.from >= now.to {
 		return true
 	}
-	name, function, _ := strings.Cut(in, "\x00")
-	for _, c := range w.files {
-		if c.Path != name || c.after == nil {
-			continue
-		}
-		for _, d := range c.after.decls {
-			if d.Full() != function {
-				continue
-			}
-			for j := d.From; j < d.To; j++ {
-				if calls[c.after.Word(j)] && c.after.Is(j+1, "(") {
-					return true
-				}
-			}
-		}
-		if function == "" {
-			for j := range c.after.Tokens {
-				if calls[c.after.Word(j)] {
-					return true
-				}
-			}
+	if types := t.asserted(h.line - 1); len(types) > 0 && t.touched[h.line-1] {
+		return now.names(types)
+	}
+	same := squeezed(t.Line(h.line))
+	for n := int(now.t.Tokens[now.from].Line); n <= int(now.t.Tokens[now.to-1].Line); n++ {
+		if squeezed(now.t.Line(n)) == same {
+			return false
 		}
 	}
-	return false
+	return true
 }
 
 // codeOnly are the lines of a text without comments and with empty literals; index 1 is line 1.
@@ -318,11 +320,12 @@ func (w *work) losses() {
 		}
 		// What came new in the place of what went is no loss: in the same function, or in a
 		// new one of the same file.
-		spare := map[string]int{}
+		spare, moved := map[string]int{}, map[string]int{}
 		for _, h := range right[k] {
 			if have[h.in+"\x00"+h.text] > 0 {
 				have[h.in+"\x00"+h.text]--
 				spare[h.in]++
+				moved[h.text]++
 				if fresh[h.in[strings.IndexByte(h.in, 0)+1:]] { // a part of an old function that became one of its own
 					spare[h.c.Path]++
 				}
@@ -332,11 +335,18 @@ func (w *work) losses() {
 			spare[key]--
 			return spare[key] >= 0
 		}
+		looked := 0
 		for _, h := range missing {
 			if took(stays[h.in]) || took(h.c.Path) || w.asked.removed[squeezed(h.c.before.Line(h.line))] {
 				continue
 			}
-			if kind.kind != "log" && !w.stillCalled(h, stays[h.in]) {
+			if len(h.text) >= leastMoved && moved[h.text] > 0 { // it stands in another function now
+				moved[h.text]--
+				continue
+			}
+			looked++
+			if now, ok := w.functionNow(stays[h.in]); ok && kind.kind != "log" && looked <= maxLooked && now.to-now.from <= maxSpan &&
+				(!w.stillCalled(h, now) || h.askedOtherwise(now) || h.handledStill(now) || h.wentTogether(now) || h.subjectGone(now) || h.protectedGone(now)) {
 				continue
 			}
 			w.at("losses", kind.kind, h.c, Before, h.line, kind.why)
@@ -512,69 +522,158 @@ var (
 	compares  = regexp.MustCompile(`^(bytes|reflect|slices|maps|strings|proto|cmp|errors)$`)
 	truth     = regexp.MustCompile(`^([tT]rue|[fF]alse|None|nil|null|undefined)$`)
 	helper    = regexp.MustCompile(`^(want|check|verify|ensure|validate|test)[A-Z_]?\w*$`) // a project's own
-	skipWords = regexp.MustCompile(`^(Skip|Skipf|SkipNow|skip|skipTest|skipIf|pending|xit|xtest|todo|ignore|Ignore|Disabled|only)$`)
+	skipWords = regexp.MustCompile(`^(Skip|Skipf|SkipNow|skip|skipTest|pending|xit|xtest|todo|ignore|Ignore|Disabled|only)$`)
 )
 
 // caseOf is a test with what counts in it.
 type caseOf struct {
-	c       *change
-	t       *text
-	d       lex.Decl
-	asserts int
-	strict  int
-	loose   int
-	skips   int
-	runs    map[uint64]int // of its body, once it was needed
+	c *change
+	t *text
+	d lex.Decl
+	counts
+	// helped is what functions do that it calls and that this side alone has.
+	helped counts
+	runs   map[uint64]int // of its body, once it was needed
 }
 
+// counts are what a stretch of a test does.
+type counts struct{ asserts, strict, loose, skips int }
+
 func (w *work) cases(side Side) map[string]*caseOf {
-	out := map[string]*caseOf{}
+	type helping struct {
+		t *text
+		d lex.Decl
+	}
+	out, helpers := map[string]*caseOf{}, map[string]helping{}
+	var all []*caseOf
+	elsewhere := map[string]bool{} // what the other side has too
 	for _, c := range w.files {
-		t, name := c.after, c.Path
+		t, other := c.after, c.before
 		if side == Before {
-			t, name = c.before, cmp.Or(c.OldPath, c.Path)
+			t, other = other, t
+		}
+		if other != nil {
+			for _, d := range other.decls {
+				elsewhere[d.Name] = true
+			}
 		}
 		if t == nil || c.class != ClassTest && !hasCases(t) {
 			continue
 		}
 		for _, d := range t.decls {
-			if d.Kind != lex.Case {
+			switch d.Kind {
+			case lex.Function:
+				helpers[d.Name] = helping{t, d}
+			case lex.Case:
+				one := &caseOf{c: c, t: t, d: d, counts: t.countsIn(d)}
+				key := c.name(side) + "\x00" + d.Full()
+				for n := 2; out[key] != nil; n++ {
+					key = fmt.Sprintf("%s\x00%s\x00%d", c.name(side), d.Full(), n)
+				}
+				out[key] = one
+				all = append(all, one)
+			}
+		}
+	}
+	for name := range elsewhere {
+		delete(helpers, name)
+	}
+	// What a test leaves to functions that are new is not lost.
+	calledBy := func(t *text, d lex.Decl) (names []string) {
+		had := map[string]bool{d.Name: true}
+		for i := d.Body; i < d.To && len(names) < maxHelpers; i++ {
+			if name := t.Word(i); !had[name] {
+				if _, is := helpers[name]; is {
+					names = append(names, name)
+					had[name] = true
+				}
+			}
+		}
+		return names
+	}
+	type done struct {
+		counts
+		calls []string
+	}
+	known := map[string]done{}
+	for _, one := range all {
+		seen := map[string]bool{}
+		for next := calledBy(one.t, one.d); len(next) > 0 && len(seen) < maxHelpers; next = next[1:] {
+			name := next[0]
+			if seen[name] {
 				continue
 			}
-			one := &caseOf{c: c, t: t, d: d}
-			for i := d.From; i < d.To; i++ {
-				word := t.Word(i)
-				switch {
-				case word == "":
-					if t.Lang.Name == "Rust" && t.Is(i, "!") {
-						continue
-					}
-				case i > d.From+1 && t.Is(i-1, ".") && (assertion.MatchString(t.Word(i-2)) || compares.MatchString(t.Word(i-2))):
-					// the word before counts already, or the call only compares
-				case (assertion.MatchString(word) || helper.MatchString(word) && t.Is(i+1, "(")) && (t.Is(i+1, "(") || t.Is(i+1, ".") || t.Is(i+1, "!") || t.Lang.Name == "Python" || t.Lang.Name == "Ruby"):
-					one.asserts++
-				}
-				if strict.MatchString(word) && !comparesTruth(t, i, d.To) {
-					one.strict++
-				}
-				if loose.MatchString(word) {
-					one.loose++
-				}
-				if i > d.From && skipWords.MatchString(word) && (t.Is(i+1, "(") || t.Lang.Name == "Ruby") {
-					one.skips++
-				}
+			seen[name] = true
+			n, counted := known[name]
+			if !counted {
+				h := helpers[name]
+				n = done{h.t.countsIn(h.d), calledBy(h.t, h.d)}
+				known[name] = n
 			}
-			if d.Skipped {
-				one.skips++
-			}
-			key := name + "\x00" + d.Full()
-			for n := 2; out[key] != nil; n++ {
-				key = fmt.Sprintf("%s\x00%s\x00%d", name, d.Full(), n)
-			}
-			out[key] = one
+			one.helped.asserts, one.helped.strict, one.helped.loose = one.helped.asserts+n.asserts, one.helped.strict+n.strict, one.helped.loose+n.loose
+			next = append(next, n.calls...)
 		}
 	}
 	return out
+}
+
+// maxHelpers is how many functions are followed from one test.
+const maxHelpers = 32
+
+// countsIn counts what a test, or a function that tests call, does.
+func (t *text) countsIn(d lex.Decl) (out counts) {
+	for i := d.From; i < d.To; i++ {
+		word := t.Word(i)
+		switch {
+		case word == "":
+			if t.Lang.Name == "Rust" && t.Is(i, "!") {
+				continue
+			}
+		case i > d.From+1 && t.Is(i-1, ".") && (assertion.MatchString(t.Word(i-2)) || compares.MatchString(t.Word(i-2))):
+			// the word before counts already, or the call only compares
+		case (assertion.MatchString(word) || helper.MatchString(word) && t.Is(i+1, "(")) && (t.Is(i+1, "(") || t.Is(i+1, ".") || t.Is(i+1, "!") || t.Lang.Name == "Python" || t.Lang.Name == "Ruby"):
+			out.asserts++
+		case i > d.Body && t.Lang.Name == "Go" && t.Is(i+1, "(") && (t.Word(i+2) == "t" || t.Word(i+2) == "tb") && (t.Is(i+3, ",") || t.Is(i+3, ")")):
+			out.asserts++ // what is handed the test may fail it
+		}
+		if strict.MatchString(word) && !comparesTruth(t, i, d.To) {
+			out.strict++
+		}
+		if loose.MatchString(word) {
+			out.loose++
+		}
+		if i > d.From && skipWords.MatchString(word) && (t.Is(i+1, "(") || t.Lang.Name == "Ruby") && !t.onlyIf(i) {
+			out.skips++
+		}
+	}
+	if d.Skipped {
+		out.skips++
+	}
+	return out
+}
+
+var onCondition = regexp.MustCompile(`^(if|elif|elsif|else|unless|switch|case|match|when|except|catch)$`)
+
+// onlyIf tells whether a token stands under a condition: in its line, or around its
+// block. A text with very many of them is not looked at for ever.
+func (t *text) onlyIf(i int) bool {
+	if t.asked++; t.asked > maxAsked {
+		return false
+	}
+	line := int(t.Tokens[i].Line)
+	lines := []int{line}
+	if first, _, ok := t.blockAround(line); ok {
+		lines = append(lines, first)
+	}
+	for _, n := range lines {
+		from, to := t.tokensOf(n, n)
+		for ; from < to; from++ {
+			if onCondition.MatchString(t.Word(from)) {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // comparesTruth tells whether an assertion of equality is one with true, false or nothing:
@@ -659,9 +758,9 @@ func (w *work) tests() {
 		switch {
 		case now.skips > was.skips:
 			note("skipped", now, After, "a test is left out now")
-		case now.asserts < was.asserts:
+		case now.asserts < was.asserts && now.asserts+now.helped.asserts < was.asserts+was.helped.asserts:
 			note("weakened", now, After, fmt.Sprintf("it had %d assertions and has %d", was.asserts, now.asserts))
-		case now.strict < was.strict && now.loose > was.loose && now.asserts <= was.asserts:
+		case now.strict < was.strict && now.loose > was.loose && now.asserts <= was.asserts && now.strict+now.helped.strict < was.strict+was.helped.strict:
 			note("weakened", now, After, "an assertion of equality became a looser one")
 		}
 	}

@@ -18,7 +18,7 @@ import (
 
 // MeasuresVersion changes whenever a measure counts otherwise than before. Figures
 // of different versions are not compared.
-const MeasuresVersion = 2
+const MeasuresVersion = 3
 
 // Side is a tree: before or after the change.
 type Side string
@@ -146,6 +146,8 @@ type text struct {
 	moved map[int]bool
 	// long are the literals and remarks of several lines, in their order.
 	long []lex.Token
+	// asked is how often it was asked what stands around a token; see onlyIf.
+	asked int
 }
 
 // change is one changed file with both sides; a side is nil where there is no text.

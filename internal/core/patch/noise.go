@@ -563,8 +563,9 @@ func (w *work) outcommented(c *change) {
 		}
 		raw := bytes.TrimLeft(bytes.TrimSpace(c.after.Line(n)), "/*#-")
 		body := strings.TrimSpace(string(raw))
-		exact := removed[squeezed([]byte(body))]
-		example := len(run) == 0 && (bytes.HasPrefix(raw, []byte("\t")) || bytes.HasPrefix(raw, []byte("   "))) // code in a comment for readers
+		example := bytes.HasPrefix(raw, []byte("\t")) || bytes.HasPrefix(raw, []byte("   ")) // code in a comment for readers
+		exact := removed[squeezed([]byte(body))] && !(example && !c.after.inFunction(n))
+		example = example && len(run) == 0
 		codey := exact || !example && weight(body) >= 3 && codeEnd.MatchString(body) && !prose.MatchString(body) || !example && codeStart.MatchString(body) && !prose.MatchString(body) && strings.ContainsAny(body, "=;({:")
 		if !codey {
 			flush()
@@ -576,6 +577,11 @@ func (w *work) outcommented(c *change) {
 		run = append(run, line{n, exact})
 	}
 	flush()
+}
+
+// inFunction tells whether a line lies within a function.
+func (t *text) inFunction(n int) bool {
+	return t.functionAround(n) != nil
 }
 
 var unwantedNames = []struct {

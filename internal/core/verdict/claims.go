@@ -24,7 +24,7 @@ const maxMessage = 256 << 10
 
 var (
 	testsPass = regexp.MustCompile(`(?i)\b(tests?|checks?|test suite|suite|build)\b[^.:;]{0,60}?\b(pass|passes|passed|passing|succeeds?|succeeded|are green|is green)\b|\bpass(es|ed|ing)?\s+(all|every|the)\s+(\w+\s+){0,2}(tests|checks|test suite)\b`)
-	unsure    = regexp.MustCompile(`(?i)\b(not|n't|never|no|fail\w*|should|will|would|could|may|might|once|if|when|unless|until|unable|cannot|can't|couldn't|expect\w*|ensure|make sure|so that|to|before|except|but|some|most|were passing|used to|try|please|by passing|passing (a|an|the|it))\b|n't\b`)
+	unsure    = regexp.MustCompile(`(?i)\b(not|n't|never|no|fail\w*|should|will|would|could|may|might|once|if|when|unless|until|unable|cannot|can't|couldn't|expect\w*|ensure|make sure|so that|to|before|except|but|some|most|both|ci|continuous integration|pipelines?|were passing|used to|try|please|by passing|passing (a|an|the|it))\b|n't\b|\[ \]`)
 	didChange = regexp.MustCompile(`(?i)\b(changed|updated|edited|modified|added|created|fixed|rewrote|extended|refactored|adjusted|corrected|touched|implemented)\b`)
 	aFile     = regexp.MustCompile("[A-Za-z0-9_.@/-]*[A-Za-z0-9_-]\\.[A-Za-z]{1,5}[A-Za-z0-9]{0,3}\\b")
 	notDone   = regexp.MustCompile(`(?i)\b(not|no|never|without|unchanged|untouched|left|nothing|already|instead of|should|could|would|will|might|in|from|like|see|as|via|per|based on|according to|uses?|using|calls?|can|by)\b|n't\b`)
