@@ -397,7 +397,7 @@ func (w *work) placeholders(c *change) {
 			}
 			body := commentText(line)
 			switch {
-			case len(body) < 200 && k.First && !nestedRemark.Match(line) && placeholder.Match(body):
+			case len(body) < 200 && k.First && !c.after.docText(k) && !nestedRemark.Match(line) && placeholder.Match(body):
 				mark(n, "placeholder", "a comment stands where code should be")
 			case todo.Match(body) || openWork.Match(body):
 				mark(n, "todo", "work that was left for later")
@@ -475,7 +475,11 @@ func (w *work) debugging(c *change) {
 			had = len(occurrences(c.before, words))
 		}
 		now := occurrences(c.after, words)
+		program := c.lang.Name == "Python" && bytes.Contains(c.after.Src, []byte("__main__")) // what it prints is its output
 		for _, line := range now[min(had, len(now)):] {
+			if !sure && c.lang.Name == "Python" && (program || bytes.Contains(c.after.Line(line), []byte("file="))) {
+				continue
+			}
 			if c.after.touched[line] && !c.after.moved[line] {
 				w.at("leftovers", "debug", c, After, line, "output for debugging ("+strings.ReplaceAll(strings.TrimSuffix(rest, " ("), " ", "")+"), of which the file had none")
 			}
@@ -515,6 +519,14 @@ var (
 	prose     = regexp.MustCompile(`(?i)\b(the|this|that|is|are|was|when|which|because|should|must|we|it|of|a|an|for example|e\.g\.|i\.e\.|note|see)\b`)
 )
 
+// docText tells whether a remark is a Python text for readers, with its examples.
+func (t *text) docText(k lex.Token) bool {
+	return t.Lang.Name == "Python" && bytes.ContainsAny(t.Of(k)[:1], `"'`)
+}
+
+// leadsIn is a remark that announces what follows, such as an example.
+var leadsIn = regexp.MustCompile(`\w+ \w+.*:$`)
+
 // outcommented are lines of code that were turned into comments: two or more in a row,
 // or one that cannot be anything else.
 func (w *work) outcommented(c *change) {
@@ -546,26 +558,34 @@ func (w *work) outcommented(c *change) {
 		}
 		run = nil
 	}
+	intro, before := false, 0 // whether the remarks around announced an example; the remark before
 	for _, k := range c.after.Tokens {
 		if k.Kind != lex.Comment {
 			flush()
 			continue
 		}
+		if int(k.Line) != before+1 {
+			intro = false
+		}
+		before = int(k.Line)
 		open := string(c.after.Of(k)[:min(3, int(k.End-k.Start))])
 		if !k.First || open == "///" || open == "/**" || open == "//!" || open == `"""` || open == "'''" || strings.HasPrefix(open, "#!") || c.after.Last(k) > int(k.Line) {
 			flush()
 			continue
 		}
 		n := int(k.Line)
+		raw := bytes.TrimLeft(bytes.TrimSpace(c.after.Line(n)), "/*#-")
+		body := strings.TrimSpace(string(raw))
+		if leadsIn.MatchString(body) && !codeStart.MatchString(body) {
+			intro = true
+		}
 		if !c.after.touched[n] || c.after.moved[n] {
 			flush()
 			continue
 		}
-		raw := bytes.TrimLeft(bytes.TrimSpace(c.after.Line(n)), "/*#-")
-		body := strings.TrimSpace(string(raw))
 		example := bytes.HasPrefix(raw, []byte("\t")) || bytes.HasPrefix(raw, []byte("   ")) // code in a comment for readers
 		exact := removed[squeezed([]byte(body))] && !(example && !c.after.inFunction(n))
-		example = example && len(run) == 0
+		example = example && len(run) == 0 || intro
 		codey := exact || !example && weight(body) >= 3 && codeEnd.MatchString(body) && !prose.MatchString(body) || !example && codeStart.MatchString(body) && !prose.MatchString(body) && strings.ContainsAny(body, "=;({:")
 		if !codey {
 			flush()

@@ -130,6 +130,11 @@ func TestExamplesInComments(t *testing.T) {
 	before := "package a\n\nfunc F() error {\n\tif err := moor(); err != nil {\n\t\treturn err\n\t}\n\treturn nil\n}\n"
 	documented := "package a\n\n// F moors:\n//\n//\tif err := moor(); err != nil {\n//\t\treturn err\n//\t}\nfunc F() error {\n\treturn nil\n}\n"
 	assert.Empty(t, evidence(measure(t, between(t, tree{"a.go": before}, tree{"a.go": documented})), "leftovers"))
+	announced := "def f():\n    # It is left as it is in a case such as the following:\n    #\n    # def moor():\n    #     rope = take()\n    #     tie(rope)\n    return 1\n"
+	assert.Empty(t, evidence(measure(t, between(t, tree{"a.py": "def f():\n    return 1\n"}, tree{"a.py": announced})), "leftovers"))
+	assert.NotEmpty(t, evidence(measure(t, between(t, tree{"a.py": "def f():\n    return 1\n"}, tree{"a.py": strings.Replace(announced, "following:", "following", 1)})), "leftovers"))
+	assert.Empty(t, evidence(measure(t, between(t, tree{"a.py": "def f():\n    return 1\n"}, tree{"a.py": "def f():\n    \"\"\"As in\n\n    def g(a):\n        ...  # your code here\n    \"\"\"\n    print('no port', file=sys.stderr)\n    return 1\n"})), "leftovers"))
+	assert.Len(t, evidence(measure(t, between(t, tree{"a.py": "def f():\n    return 1\n"}, tree{"a.py": "def f():\n    print('here')\n    return 1\n"})), "leftovers", "debug"), 1)
 	turned := "package a\n\nfunc F() error {\n//\tif err := moor(); err != nil {\n//\t\treturn err\n//\t}\n\treturn nil\n}\n"
 	assert.Equal(t, []string{"commented-out a.go:4-5"}, evidence(measure(t, between(t, tree{"a.go": before}, tree{"a.go": turned})), "leftovers"))
 }

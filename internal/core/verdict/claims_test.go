@@ -33,6 +33,7 @@ func TestClaims(t *testing.T) {
 		{"Changed src/log.js and README.md.", &yes, []string{"file-left-out src/new.js"}},
 		{"Changed src/log.js.", &yes, nil},
 		{strings.Repeat("All tests pass ", 1000), &no, nil},
+		{"- [ ] All tests pass in CI.\nBoth tests pass in under a second. The continuous integration has all tests passing.", &no, nil},
 		{"All \xff\xfe tests pass\x00.", &no, []string{"tests-pass All \xff\xfe tests pass\x00."}},
 	} {
 		found, figures := Claims(Said{Message: c.said, Passed: c.passed, Changed: changed, Start: start})
