@@ -2,6 +2,7 @@ package lex
 
 import (
 	"bytes"
+	"regexp"
 	"strings"
 )
 
@@ -271,8 +272,8 @@ func (o *outliner) goAt(i int, w string) {
 		}
 		d := Decl{Kind: Function, Name: o.Word(name), Owner: owner, Exported: upper(o.Word(name)) && (owner == "" || upper(owner))}
 		if owner == "" {
-			for _, p := range []string{"Test", "Fuzz", "Benchmark", "Example"} {
-				if rest, ok := strings.CutPrefix(d.Name, p); ok && (rest == "" || !(rest[0] >= 'a' && rest[0] <= 'z')) {
+			for _, p := range []string{"Test", "Fuzz", "Example"} {
+				if rest, ok := strings.CutPrefix(d.Name, p); ok && d.Name != "TestMain" && (rest == "" || !(rest[0] >= 'a' && rest[0] <= 'z')) {
 					d.Kind = Case
 				}
 			}
@@ -375,6 +376,9 @@ func (o *outliner) scriptAt(i int, w, owner string) {
 			switch o.Word(call + 1) {
 			case "skip", "todo":
 				skipped = true
+			case "only", "each", "concurrent", "serial", "failing":
+			default:
+				return // it calls something of that name
 			}
 			call += 2
 		}
@@ -383,15 +387,15 @@ func (o *outliner) scriptAt(i int, w, owner string) {
 				d := Decl{Kind: Case, Name: strings.Trim(string(o.Of(o.Tokens[call+1])), "\"'`"), Skipped: skipped || end == call+2}
 				if o.Is(call+3, "{") && o.pair[call+3] > 0 { // options
 					for j := call + 4; j < int(o.pair[call+3]); j++ {
-						if o.Word(j) == "skip" && !o.Is(j+2, "false") {
-							d.Skipped = true
+						if o.Word(j) == "skip" && j+2 < len(o.Tokens) { // on no condition
+							d.Skipped = d.Skipped || o.Is(j+2, "true") || o.Tokens[j+2].Kind == String
 						}
 					}
 				}
 				o.add(i, d, call)
 			}
 		}
-	case owner != "" && o.Is(i+1, "(") && !control[w] && o.pair[i+1] > 0 && !o.Is(i-1, ".") && !o.Is(i-1, "="):
+	case owner != "" && o.Is(i+1, "(") && !control[w] && o.pair[i+1] > 0 && o.beginsMember(i):
 		after := int(o.pair[i+1]) + 1
 		if o.Is(after, ":") { // the type that it returns
 			for n := 0; n < 12 && after < len(o.Tokens) && !o.Is(after, "{") && !o.Is(after, ";"); n++ {
@@ -403,6 +407,14 @@ func (o *outliner) scriptAt(i int, w, owner string) {
 		}
 	}
 }
+
+// beginsMember tells whether a member of a class may begin with word i: in an expression,
+// such as a ? f(x) : {}, it does not.
+func (o *outliner) beginsMember(i int) bool {
+	return o.Tokens[i].First && !o.Is(i-1, "=") && !o.Is(i-1, "?") || o.Is(i-1, "{") || o.Is(i-1, "}") || o.Is(i-1, ";") || o.Is(i-1, "*") || memberWords[o.Word(i-1)]
+}
+
+var memberWords = set("static async get set public private protected override readonly abstract")
 
 // functionValue is the brace of a function's body that begins at i; -1 for no function.
 func (o *outliner) functionValue(i int) int {
@@ -484,13 +496,16 @@ func (o *outliner) indented(i int, kind DeclKind, owner string) {
 	d.End = o.Last(o.Tokens[d.To-1])
 	if kind == Function && strings.HasPrefix(name, "test") {
 		d.Kind = Case
-		d.Skipped = o.decorated(from, "skip")
+		d.Skipped = o.decorated(from, leftOut)
 	}
 	o.out = append(o.out, d)
 }
 
-// decorated tells whether a decorator above token i has this word.
-func (o *outliner) decorated(i int, word string) bool {
+// leftOut marks a test that is never run; skipIf and its like leave it out in some places only.
+var leftOut = regexp.MustCompile(`^@[\w.]*(\bskip\b|skip[Ii]f\(\s*True\b|skipUnless\(\s*False\b)`)
+
+// decorated tells whether a decorator above token i is of a kind.
+func (o *outliner) decorated(i int, kind *regexp.Regexp) bool {
 	line := int(o.Tokens[i].Line)
 	for n := line - 1; n > max(0, line-8); n-- {
 		text := o.Text.Line(n)
@@ -498,7 +513,7 @@ func (o *outliner) decorated(i int, word string) bool {
 		if !bytes.HasPrefix(text, []byte("@")) {
 			return false
 		}
-		if bytes.Contains(text, []byte(word)) {
+		if kind.Match(text) {
 			return true
 		}
 	}

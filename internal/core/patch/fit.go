@@ -227,7 +227,9 @@ func manifest(name string, src []byte) map[string]bool {
 			var deps map[string]any
 			if json.Unmarshal(p[key], &deps) == nil {
 				for d := range deps {
-					add(d)
+					if strings.Contains(d, "/") { // else a part of the language's own installation
+						add(d)
+					}
 				}
 			}
 		}

@@ -2,7 +2,6 @@ package patch
 
 import (
 	"bytes"
-	"fmt"
 	"regexp"
 	"slices"
 	"strings"
@@ -29,9 +28,15 @@ var lossKinds = []lossKind{
 // conditional begins a condition.
 var conditional = regexp.MustCompile(`^\s*(\}\s*else\s+)?(if|unless|guard)\b`)
 
+// ends is how a block ends early.
+var ends = regexp.MustCompile(`\b(return|throw|panic|exit|abort|fail|die)\b`)
+
 // guarded joins a condition, on however many lines it stands, with the line below it,
 // where the early end stands in most styles. code are the lines without comments and texts.
-func guarded(code []string, n int) string {
+//
+// Where wide is set, one line that tells something may stand before the end: what came new
+// is taken for a check more readily than what went.
+func guarded(code []string, n int, wide bool) string {
 	line := strings.TrimRight(code[n], " \t")
 	if !conditional.MatchString(line) {
 		return line
@@ -45,6 +50,9 @@ func guarded(code []string, n int) string {
 		}
 		if strings.HasSuffix(line, "{") || strings.HasSuffix(line, ":") || strings.HasSuffix(line, ")") || strings.HasSuffix(line, "then") {
 			line += " " + strings.TrimSpace(code[end+1])
+			if wide && strings.Contains(line, "{") && !ends.MatchString(line) && end+2 < len(code) && ends.MatchString(code[end+2]) {
+				line += " " + strings.TrimSpace(code[end+2])
+			}
 		}
 		break
 	}
@@ -58,6 +66,15 @@ type holds struct {
 	text string
 	in   string // the file and the function around it, with a NUL between
 }
+
+// lead is how a line begins, up to the first parenthesis.
+func (h *holds) lead() string {
+	lead, _, _ := strings.Cut(h.text, "(")
+	return lead
+}
+
+// catches is a handler of exceptions.
+var catches = regexp.MustCompile(`\b(catch|except|rescue)\b`)
 
 // inventory lists for each of the kinds the lines of it that the change takes away or
 // adds; what it moved, and what stays, is neither lost nor new.
@@ -92,7 +109,7 @@ func (w *work) inventory(side Side) [][]holds {
 				}
 				line := code[n]
 				if kind.kind == "guard" {
-					line = guarded(code, n)
+					line = guarded(code, n, side == After)
 				}
 				if hands || kind.pattern.MatchString(line) {
 					out[k] = append(out[k], holds{c, n, squeezed([]byte(line)), c.Path + "\x00" + around[n]})
@@ -279,7 +296,7 @@ func (w *work) losses() {
 	functions, names := 0, 0
 	for _, n := range before {
 		full := n.d.Full()
-		if has[full] || w.asked.name(full) || n.c.Status == Deleted && w.deletedByReference(n.c.Path) {
+		if has[full] || w.asked.name(full) || n.c.Status == Deleted && w.deletedByReference(n.c.Path) || n.c.givenOtherwise(n.d.Name) {
 			continue
 		}
 		if n.d.Kind == lex.Value && !n.d.Exported || n.d.Kind == lex.Type && !n.d.Exported {
@@ -301,6 +318,7 @@ func (w *work) losses() {
 	}
 	stays := w.survivors(renamed)
 	left, right := w.inventory(Before), w.inventory(After)
+	var caught map[string]int // new handlers of exceptions, by function: each may do what a check did
 	for k, kind := range lossKinds {
 		have := map[string]int{} // by function and text
 		for _, h := range right[k] {
@@ -319,25 +337,37 @@ func (w *work) losses() {
 			missing = append(missing, h)
 		}
 		// What came new in the place of what went is no loss: in the same function, or in a
-		// new one of the same file.
-		spare, moved := map[string]int{}, map[string]int{}
+		// new one of the same file. What begins alike goes first.
+		spare, alike, moved := map[string]int{}, map[string]int{}, map[string]int{}
 		for _, h := range right[k] {
 			if have[h.in+"\x00"+h.text] > 0 {
 				have[h.in+"\x00"+h.text]--
-				spare[h.in]++
-				moved[h.text]++
+				places := []string{h.in}
 				if fresh[h.in[strings.IndexByte(h.in, 0)+1:]] { // a part of an old function that became one of its own
-					spare[h.c.Path]++
+					places = append(places, h.c.Path)
 				}
+				for _, at := range places {
+					spare[at]++
+					alike[at+"\x00"+h.lead()]++
+				}
+				moved[h.text]++
 			}
 		}
-		took := func(key string) bool {
-			spare[key]--
-			return spare[key] >= 0
+		took := func(from map[string]int, key string) bool {
+			from[key]--
+			return from[key] >= 0
 		}
+		missing = slices.DeleteFunc(missing, func(h holds) bool {
+			for _, at := range []string{stays[h.in], h.c.Path} {
+				if took(alike, at+"\x00"+h.lead()) && took(spare, at) {
+					return true
+				}
+			}
+			return false
+		})
 		looked := 0
 		for _, h := range missing {
-			if took(stays[h.in]) || took(h.c.Path) || w.asked.removed[squeezed(h.c.before.Line(h.line))] {
+			if took(spare, stays[h.in]) || took(spare, h.c.Path) || kind.kind == "guard" && took(caught, stays[h.in]) || w.asked.removed[squeezed(h.c.before.Line(h.line))] {
 				continue
 			}
 			if len(h.text) >= leastMoved && moved[h.text] > 0 { // it stands in another function now
@@ -346,15 +376,56 @@ func (w *work) losses() {
 			}
 			looked++
 			if now, ok := w.functionNow(stays[h.in]); ok && kind.kind != "log" && looked <= maxLooked && now.to-now.from <= maxSpan &&
-				(!w.stillCalled(h, now) || h.askedOtherwise(now) || h.handledStill(now) || h.wentTogether(now) || h.subjectGone(now) || h.protectedGone(now)) {
+				(!w.stillCalled(h, now) || h.askedOtherwise(now) || h.handledStill(now) || h.wentTogether(now) || h.subjectGone(now) || h.protectedGone(now) || h.awaitedNow(now) || h.defaulted(now)) {
 				continue
 			}
 			w.at("losses", kind.kind, h.c, Before, h.line, kind.why)
+		}
+		if kind.kind == "error-handler" {
+			caught = spare
+			for _, h := range right[k] {
+				if !catches.MatchString(h.text) { // who asks for an error asks nothing else with it
+					delete(caught, h.in)
+				}
+			}
 		}
 	}
 	w.unused()
 	w.figure("losses", w.count("losses")-w.count("losses", "unused"))
 	w.figure("unused", w.count("losses", "unused"))
+}
+
+// gives stands before a name that it declares or brings in.
+var gives = regexp.MustCompile(`^(get|set|static|async|function|def|class|object|fn|func|fun|const|let|var|val|import|as)$`)
+
+// builtInNow are functions that projects of Go had of their own before the language did.
+var builtInNow = map[string]bool{"min": true, "max": true, "clear": true}
+
+// givenOtherwise tells whether what a file declared is declared there in another way now:
+// as a property, a value, a method of something else, an import.
+func (c *change) givenOtherwise(name string) bool {
+	if c.after == nil {
+		return false
+	}
+	t := c.after
+	if slices.ContainsFunc(t.decls, func(d lex.Decl) bool { return d.Name == name }) {
+		return true
+	}
+	if t.Lang.Name == "Go" && builtInNow[name] && mentions(t, name) > 0 {
+		return true
+	}
+	if !bytes.Contains(t.Src, []byte(name)) {
+		return false
+	}
+	for i, k := range t.Tokens {
+		if k.Kind != lex.Word || !t.touched[int(k.Line)] || t.Word(i) != name {
+			continue
+		}
+		if t.Is(i+1, ":") || t.Is(i+1, "=") && !t.Is(i+2, "=") || gives.MatchString(t.Word(i-1)) || importLine.Match(t.Line(int(k.Line))) {
+			return true
+		}
+	}
+	return false
 }
 
 // calledNoMore tells whether a lost function that nobody may use from outside was called
@@ -513,323 +584,4 @@ func inside(all []lex.Decl, i int) bool {
 func (t *text) decorated(d lex.Decl) bool {
 	above := bytes.TrimSpace(t.Line(d.Line - 1))
 	return bytes.HasPrefix(above, []byte("@")) || bytes.HasPrefix(above, []byte("#[")) || bytes.HasPrefix(above, []byte("//go:")) || bytes.HasPrefix(above, []byte("//export"))
-}
-
-var (
-	assertion = regexp.MustCompile(`^(assert\w*|require\w*|expect\w*|should\w*|must\w*|Equal\w*|NotEqual\w*|Error\w*|Errorf|Fatal|Fatalf|Fail|ASSERT_\w+|EXPECT_\w+|CHECK\w*|deepEqual|strictEqual|deepStrictEqual|rejects|throws)$`)
-	loose     = regexp.MustCompile(`^(NotNil|NotEmpty|NotZero|Contains|Subset|True|assertTrue|assertIsNotNone|assertIn|assertNotNull|toBeDefined|toBeTruthy|toBeFalsy|toContain|toMatch|ok|Ok|be_truthy|be_present|include)$`)
-	strict    = regexp.MustCompile(`^(Equal|Equalf|JSONEq|Len|EqualError|ErrorIs|assertEqual|assertEquals|assertListEqual|toBe|toEqual|toStrictEqual|toHaveLength|strictEqual|deepEqual|deepStrictEqual|eq|eql|assert_eq|assertSame|assertArrayEquals|ASSERT_EQ|EXPECT_EQ)$`)
-	compares  = regexp.MustCompile(`^(bytes|reflect|slices|maps|strings|proto|cmp|errors)$`)
-	truth     = regexp.MustCompile(`^([tT]rue|[fF]alse|None|nil|null|undefined)$`)
-	helper    = regexp.MustCompile(`^(want|check|verify|ensure|validate|test)[A-Z_]?\w*$`) // a project's own
-	skipWords = regexp.MustCompile(`^(Skip|Skipf|SkipNow|skip|skipTest|pending|xit|xtest|todo|ignore|Ignore|Disabled|only)$`)
-)
-
-// caseOf is a test with what counts in it.
-type caseOf struct {
-	c *change
-	t *text
-	d lex.Decl
-	counts
-	// helped is what functions do that it calls and that this side alone has.
-	helped counts
-	runs   map[uint64]int // of its body, once it was needed
-}
-
-// counts are what a stretch of a test does.
-type counts struct{ asserts, strict, loose, skips int }
-
-func (w *work) cases(side Side) map[string]*caseOf {
-	type helping struct {
-		t *text
-		d lex.Decl
-	}
-	out, helpers := map[string]*caseOf{}, map[string]helping{}
-	var all []*caseOf
-	elsewhere := map[string]bool{} // what the other side has too
-	for _, c := range w.files {
-		t, other := c.after, c.before
-		if side == Before {
-			t, other = other, t
-		}
-		if other != nil {
-			for _, d := range other.decls {
-				elsewhere[d.Name] = true
-			}
-		}
-		if t == nil || c.class != ClassTest && !hasCases(t) {
-			continue
-		}
-		for _, d := range t.decls {
-			switch d.Kind {
-			case lex.Function:
-				helpers[d.Name] = helping{t, d}
-			case lex.Case:
-				one := &caseOf{c: c, t: t, d: d, counts: t.countsIn(d)}
-				key := c.name(side) + "\x00" + d.Full()
-				for n := 2; out[key] != nil; n++ {
-					key = fmt.Sprintf("%s\x00%s\x00%d", c.name(side), d.Full(), n)
-				}
-				out[key] = one
-				all = append(all, one)
-			}
-		}
-	}
-	for name := range elsewhere {
-		delete(helpers, name)
-	}
-	// What a test leaves to functions that are new is not lost.
-	calledBy := func(t *text, d lex.Decl) (names []string) {
-		had := map[string]bool{d.Name: true}
-		for i := d.Body; i < d.To && len(names) < maxHelpers; i++ {
-			if name := t.Word(i); !had[name] {
-				if _, is := helpers[name]; is {
-					names = append(names, name)
-					had[name] = true
-				}
-			}
-		}
-		return names
-	}
-	type done struct {
-		counts
-		calls []string
-	}
-	known := map[string]done{}
-	for _, one := range all {
-		seen := map[string]bool{}
-		for next := calledBy(one.t, one.d); len(next) > 0 && len(seen) < maxHelpers; next = next[1:] {
-			name := next[0]
-			if seen[name] {
-				continue
-			}
-			seen[name] = true
-			n, counted := known[name]
-			if !counted {
-				h := helpers[name]
-				n = done{h.t.countsIn(h.d), calledBy(h.t, h.d)}
-				known[name] = n
-			}
-			one.helped.asserts, one.helped.strict, one.helped.loose = one.helped.asserts+n.asserts, one.helped.strict+n.strict, one.helped.loose+n.loose
-			next = append(next, n.calls...)
-		}
-	}
-	return out
-}
-
-// maxHelpers is how many functions are followed from one test.
-const maxHelpers = 32
-
-// countsIn counts what a test, or a function that tests call, does.
-func (t *text) countsIn(d lex.Decl) (out counts) {
-	for i := d.From; i < d.To; i++ {
-		word := t.Word(i)
-		switch {
-		case word == "":
-			if t.Lang.Name == "Rust" && t.Is(i, "!") {
-				continue
-			}
-		case i > d.From+1 && t.Is(i-1, ".") && (assertion.MatchString(t.Word(i-2)) || compares.MatchString(t.Word(i-2))):
-			// the word before counts already, or the call only compares
-		case (assertion.MatchString(word) || helper.MatchString(word) && t.Is(i+1, "(")) && (t.Is(i+1, "(") || t.Is(i+1, ".") || t.Is(i+1, "!") || t.Lang.Name == "Python" || t.Lang.Name == "Ruby"):
-			out.asserts++
-		case i > d.Body && t.Lang.Name == "Go" && t.Is(i+1, "(") && (t.Word(i+2) == "t" || t.Word(i+2) == "tb") && (t.Is(i+3, ",") || t.Is(i+3, ")")):
-			out.asserts++ // what is handed the test may fail it
-		}
-		if strict.MatchString(word) && !comparesTruth(t, i, d.To) {
-			out.strict++
-		}
-		if loose.MatchString(word) {
-			out.loose++
-		}
-		if i > d.From && skipWords.MatchString(word) && (t.Is(i+1, "(") || t.Lang.Name == "Ruby") && !t.onlyIf(i) {
-			out.skips++
-		}
-	}
-	if d.Skipped {
-		out.skips++
-	}
-	return out
-}
-
-var onCondition = regexp.MustCompile(`^(if|elif|elsif|else|unless|switch|case|match|when|except|catch)$`)
-
-// onlyIf tells whether a token stands under a condition: in its line, or around its
-// block. A text with very many of them is not looked at for ever.
-func (t *text) onlyIf(i int) bool {
-	if t.asked++; t.asked > maxAsked {
-		return false
-	}
-	line := int(t.Tokens[i].Line)
-	lines := []int{line}
-	if first, _, ok := t.blockAround(line); ok {
-		lines = append(lines, first)
-	}
-	for _, n := range lines {
-		from, to := t.tokensOf(n, n)
-		for ; from < to; from++ {
-			if onCondition.MatchString(t.Word(from)) {
-				return true
-			}
-		}
-	}
-	return false
-}
-
-// comparesTruth tells whether an assertion of equality is one with true, false or nothing:
-// a looser form says the same.
-func comparesTruth(t *text, i, end int) bool {
-	depth := 0
-	for j := i + 1; j < min(end, i+40); j++ {
-		switch {
-		case t.Is(j, "("):
-			depth++
-		case t.Is(j, ")"):
-			if depth--; depth <= 0 {
-				return false
-			}
-		case depth == 1 && truth.MatchString(t.Word(j)) && (t.Is(j-1, ",") || t.Is(j-1, "(")) && (t.Is(j+1, ",") || t.Is(j+1, ")")):
-			return true
-		}
-	}
-	return false
-}
-
-func hasCases(t *text) bool {
-	return slices.ContainsFunc(t.decls, func(d lex.Decl) bool { return d.Kind == lex.Case })
-}
-
-// tests are cases that were added, removed, changed, skipped or weakened, and what of
-// the change the tests execute.
-func (w *work) tests() {
-	before, after := w.cases(Before), w.cases(After)
-	note := func(kind string, c *caseOf, side Side, why string) {
-		w.found(Finding{Measure: "tests", Kind: kind, Place: Place{Side: side, Path: c.c.name(side), Line: c.d.Line, End: c.d.End}, Text: c.d.Full(), Why: why})
-	}
-	rename := func(key string) string { // the key that a file had before
-		name, rest, _ := strings.Cut(key, "\x00")
-		for _, c := range w.files {
-			if c.Path == name && c.OldPath != "" {
-				return c.OldPath + "\x00" + rest
-			}
-		}
-		return key
-	}
-	// A case that is gone while one much like it is new was renamed or moved.
-	var lone []*caseOf
-	matched := map[string]*caseOf{}
-	for _, key := range sortedKeys(after) {
-		if was := before[rename(key)]; was != nil {
-			matched[rename(key)] = after[key]
-			continue
-		}
-		lone = append(lone, after[key])
-	}
-	changed, compared := 0, 0
-	var others places
-	for _, key := range sortedKeys(before) {
-		was := before[key]
-		now := matched[key]
-		if now == nil {
-			mine := bodyOf(was.t, was.d)
-			for i, other := range lone {
-				if compared++; other == nil || compared > maxCompared && other.c != was.c {
-					continue
-				}
-				if other.runs == nil {
-					other.runs = bodyOf(other.t, other.d)
-				}
-				if likeness(mine, other.runs) >= 0.6 || other.d.Full() == was.d.Full() {
-					now, lone[i] = other, nil
-					break
-				}
-			}
-		}
-		if now == nil {
-			if !w.asked.name(was.d.Full()) {
-				note("removed", was, Before, "a test is gone")
-			}
-			continue
-		}
-		if likeness(bodyOf(was.t, was.d), bodyOf(now.t, now.d)) < 1 || was.skips != now.skips {
-			changed++
-			others.decl(After, now.c.Path, now.d)
-		}
-		switch {
-		case now.skips > was.skips:
-			note("skipped", now, After, "a test is left out now")
-		case now.asserts < was.asserts && now.asserts+now.helped.asserts < was.asserts+was.helped.asserts:
-			note("weakened", now, After, fmt.Sprintf("it had %d assertions and has %d", was.asserts, now.asserts))
-		case now.strict < was.strict && now.loose > was.loose && now.asserts <= was.asserts && now.strict+now.helped.strict < was.strict+was.helped.strict:
-			note("weakened", now, After, "an assertion of equality became a looser one")
-		}
-	}
-	for _, one := range lone {
-		if one != nil {
-			kind, why := "added", "a new test"
-			if one.skips > 0 {
-				kind, why = "skipped", "a new test that is left out"
-			}
-			note(kind, one, After, why)
-		}
-	}
-	w.figure("tests_added", w.count("tests", "added"))
-	w.figure("tests_removed", w.count("tests", "removed"))
-	w.figureAt("tests_changed", float64(changed), others)
-	w.figure("tests_skipped", w.count("tests", "skipped"))
-	w.figure("tests_weakened", w.count("tests", "weakened"))
-	w.coverage()
-}
-
-// coverage is the share of added and changed lines of code that the tests execute.
-func (w *work) coverage() {
-	if w.in.Covered == nil {
-		w.absent("covered_share", "no check wrote which lines were executed")
-		return
-	}
-	known, hit := 0, 0
-	for _, c := range w.files {
-		if c.after == nil || c.class != ClassCode {
-			continue
-		}
-		lines := w.in.Covered.Lines(c.Path)
-		if lines == nil {
-			continue
-		}
-		first := 0
-		flush := func(end int) {
-			if first > 0 {
-				f := Finding{Measure: "tests", Kind: "not-executed", Place: Place{Side: After, Path: c.Path, Line: first}, Text: string(c.after.Line(first)), Why: "no test of the project executes it"}
-				if end > first {
-					f.End = end
-				}
-				w.found(f)
-			}
-			first = 0
-		}
-		last := 0
-		for n := 1; n <= c.after.Lines(); n++ {
-			count, there := lines[n]
-			if !there || !c.after.touched[n] || c.after.moved[n] || c.after.kinds[n-1] != lex.Code {
-				continue
-			}
-			known++
-			if count > 0 {
-				hit++
-				flush(last)
-				continue
-			}
-			if first == 0 || n > last+1 {
-				flush(last)
-				first = n
-			}
-			last = n
-		}
-		flush(last)
-	}
-	if known == 0 {
-		w.absent("covered_share", "no changed line of code is one that the tests' coverage knows")
-		return
-	}
-	w.figure("covered_share", float64(hit)/float64(known))
 }

@@ -78,7 +78,7 @@ func (w *work) emptyHunk(c *change, h Hunk) []emptyRun {
 }
 
 // Comments that speak to tools rather than to readers.
-var directive = regexp.MustCompile(`(?i)\b(no-?lint|no-?qa|no-?check|ignore|disable|enable|pragma|go:\w|\+build|region|@ts-|type:|coding:|use strict|noinspection|format: ?o(n|ff)|fmt: ?o(n|ff)|prettier|clang-format|allow|deny|shellcheck|deprecated)\b|@ts-|@\w+ ?\{`)
+var directive = regexp.MustCompile(`(?i)\b(no-?lint|no-?qa|no-?check|ignore|disable|enable|pragma|go:\w+|\+build|region|@ts-|type:|coding:|use strict|noinspection|format: ?o(n|ff)|fmt: ?o(n|ff)|prettier|clang-format|allow|deny|shellcheck|deprecated)\b|\boutput:|@ts-|@\w+ ?\{`)
 
 // commentsOnly tells whether a run touches comments alone, and of code that the change
 // leaves as it is: it neither stands above a declaration that changed nor names one.
@@ -254,7 +254,7 @@ func (w *work) emptyChange(c *change, run []Line) (kind, why string) {
 			if a[i] == b[i] {
 				continue
 			}
-			if unquoted(a[i]) != unquoted(b[i]) || unquoted(a[i]) == a[i] {
+			if !sameQuoted(c.lang, a[i], b[i]) {
 				return "", ""
 			}
 			quoted = true
@@ -298,6 +298,21 @@ func tokensIn(t *text, run []Line, kind LineKind) (out []string, comments int) {
 		out = append(out, string(t.Of(t.Tokens[i])))
 	}
 	return out, comments
+}
+
+// quoteKinds are, by language, the quotes that differ in nothing, and what a text must not
+// hold for that, since one of them reads it otherwise.
+var quoteKinds = map[string]struct{ marks, special string }{
+	"JavaScript": {"'\"`", "$"}, "TypeScript": {"'\"`", "$"}, "Python": {`'"`, ""}, "CSS": {`'"`, ""}, "Go": {"\"`", `\`},
+	"Ruby": {`'"`, `\#`}, "PHP": {`'"`, `\$`}, "Shell": {`'"`, "\\$`!"}, "Lua": {`'"`, ""},
+}
+
+// sameQuoted tells whether two literals say the same with other quotes around.
+func sameQuoted(lang *lex.Language, a, b string) bool {
+	kinds, known := quoteKinds[lang.Name]
+	text := unquoted(a)
+	return known && text != a && text == unquoted(b) && strings.IndexByte(kinds.marks, a[0]) >= 0 && strings.IndexByte(kinds.marks, b[0]) >= 0 &&
+		!(kinds.special != "" && strings.ContainsAny(text, kinds.special))
 }
 
 func unquoted(s string) string {
@@ -397,7 +412,7 @@ func (w *work) placeholders(c *change) {
 			}
 			body := commentText(line)
 			switch {
-			case len(body) < 200 && k.First && !c.after.docText(k) && !nestedRemark.Match(line) && placeholder.Match(body):
+			case len(body) < 200 && k.First && !c.after.docText(k) && !nestedRemark.Match(line) && placeholder.Match(body) && !c.after.goesOn(n):
 				mark(n, "placeholder", "a comment stands where code should be")
 			case todo.Match(body) || openWork.Match(body):
 				mark(n, "todo", "work that was left for later")
@@ -412,6 +427,15 @@ func (w *work) placeholders(c *change) {
 			mark(n, "placeholder", "dots stand where code should be")
 		}
 	}
+}
+
+// goesOn tells whether a remark goes on with the sentence of the remark in the line above.
+func (t *text) goesOn(line int) bool {
+	if line < 2 || t.kinds[line-2] != lex.Remark {
+		return false
+	}
+	above := commentText(t.Line(line - 1))
+	return len(above) > 0 && bytes.Count(above, []byte(" ")) > 2 && !bytes.ContainsAny(above[len(above)-1:], ".:;!?)")
 }
 
 func (w *work) conflicts(c *change) {
@@ -525,7 +549,7 @@ func (t *text) docText(k lex.Token) bool {
 }
 
 // leadsIn is a remark that announces what follows, such as an example.
-var leadsIn = regexp.MustCompile(`\w+ \w+.*:$`)
+var leadsIn = regexp.MustCompile(`\w+ \w+.*:$|^(?i:examples?|usage|(unordered )?output|result|returns?|yields?)\b|^(?i:e\.g\.|i\.e\.)`)
 
 // outcommented are lines of code that were turned into comments: two or more in a row,
 // or one that cannot be anything else.

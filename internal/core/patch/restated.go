@@ -183,6 +183,49 @@ func (h *holds) handledStill(now span) bool {
 	return false
 }
 
+// awaitedNow tells whether a handler of a promise is gone from a function of a script that
+// awaits now: what goes wrong is its caller's then.
+func (h *holds) awaitedNow(now span) bool {
+	if !strings.Contains(h.text, ".catch(") {
+		return false
+	}
+	for i := now.from; i < now.to; i++ {
+		if now.t.Word(i) == "await" && now.t.touched[int(now.t.Tokens[i].Line)] {
+			return true
+		}
+	}
+	return false
+}
+
+// defaulted tells whether the one thing that a lost check asked for has another value in
+// its stead now, as in a = b || c.
+func (h *holds) defaulted(now span) bool {
+	t := h.c.before
+	from, to := t.tokensOf(h.line, h.line)
+	for from < to && !asks.MatchString(t.Word(from)) {
+		from++
+	}
+	if from == to {
+		return false
+	}
+	words, _, _ := span{t, from, len(t.Tokens)}.condition(from)
+	if len(words) != 1 {
+		return false
+	}
+	for i := now.from; i < now.to; i++ {
+		line := now.t.Tokens[i].Line
+		if !words[now.t.Word(i)] || !now.t.Is(i+1, "=") || now.t.Is(i+2, "=") || !now.t.touched[int(line)] {
+			continue
+		}
+		for j := i + 2; j < now.to && now.t.Tokens[j].Line == line; j++ {
+			if now.t.Word(j) == "or" || now.t.Is(j, "|") && now.t.Is(j+1, "|") || now.t.Is(j, "?") && now.t.Is(j+1, "?") {
+				return true
+			}
+		}
+	}
+	return false
+}
+
 // saysNothing are calls that stand anywhere.
 var saysNothing = regexp.MustCompile(`^(require|catch|len|cap|make|append|min|max)$`)
 

@@ -77,6 +77,27 @@ func TestWhatIsPutOtherwiseIsNotLost(t *testing.T) {
 		{"js, with what it looked after", "a.js", handler,
 			"let has;\ntry {\n  require('oil');\n  has = true;\n} catch {\n  has = false;\n}\nexport const go = has;\n",
 			"export const go = true;\n", nil},
+		{"js, a handler for a condition", "a.js", guard,
+			"export function light(text) {\n  const lamp = find(text);\n  if (lamp === null) {\n    throw new Error('none');\n  }\n  return lamp;\n}\n",
+			"export function light(text) {\n  try {\n    return find(text);\n  } catch (e) {\n    throw new Error('none');\n  }\n}\n", nil},
+		{"js, on several lines", "a.js", guard,
+			"ask(port, function(err, lamp) {\n  if (err) { console.error(err); return; }\n  show(lamp);\n});\n",
+			"ask(port, function (err, lamp) {\n  if (err) {\n    console.error(err);\n    return;\n  }\n  show(lamp);\n});\n", nil},
+		{"js, another value in its stead", "a.js", guard,
+			"export function wait() {\n  var ms = this.longest();\n  if (ms === 0) {\n    return;\n  }\n  start(ms);\n}\n",
+			"export function wait() {\n  var ms = this.longest() || FOREVER;\n  start(ms);\n}\n", nil},
+		{"js, no other value", "a.js", guard,
+			"export function wait() {\n  var ms = this.longest();\n  if (ms === 0) {\n    return;\n  }\n  start(ms);\n}\n",
+			"export function wait() {\n  var ms = this.longest(1);\n  start(ms);\n}\n", []string{"guard -a.js:3"}},
+		{"js, awaited", "a.js", handler,
+			"function config(done) {\n  make(port).then(path => {\n    found(path);\n  }).catch(err => {\n    done(err);\n  });\n}\n",
+			"async function config() {\n  const path = await make(port);\n  found(path);\n}\n", nil},
+		{"js, neither handled nor awaited", "a.js", handler,
+			"function config(done) {\n  make(port).then(path => {\n    found(path);\n  }).catch(err => {\n    done(err);\n  });\n}\n",
+			"function config(done) {\n  make(port).then(path => {\n    found(path);\n  });\n}\n", []string{"error-handler -a.js:4"}},
+		{"js, what begins alike stays", "a.js", handler,
+			"window.onerror = function (err, url) {\n  show(err);\n};\nfor (const lamp of lamps) {\n  try {\n    burn(lamp);\n  } catch (e) {\n    report(e);\n  }\n}\n",
+			"window.onerror = function (text, url, line, column, err) {\n  show(err);\n};\nfor (const lamp of lamps) {\n  burn(lamp);\n}\n", []string{"error-handler -a.js:7"}},
 		{"java, dropped", "A.java", handler,
 			"class A {\n  int light(Lamp lamp) {\n    try {\n      return burn(lamp);\n    } catch (IOException e) {\n      return 0;\n    }\n  }\n}\n",
 			"class A {\n  int light(Lamp lamp) {\n    return burn(lamp);\n  }\n}\n", []string{"error-handler -A.java:5"}},
@@ -91,6 +112,29 @@ func TestWhatIsPutOtherwiseIsNotLost(t *testing.T) {
 	}
 }
 
+// A name that is given in another way is not gone.
+func TestNamesThatAreGivenOtherwise(t *testing.T) {
+	for _, c := range []struct {
+		name, file, before, after string
+		want                      []string
+	}{
+		{"go, built in now", "a.go", "package a\n\nfunc Tide() int { return min(1, 2) }\n\nfunc min(a, b int) int {\n\tif a < b {\n\t\treturn a\n\t}\n\treturn b\n}\n", "package a\n\nfunc Tide() int { return min(1, 2) }\n", nil},
+		{"go, a method now", "a.go", "package a\n\nfunc read(in io.Reader, v *Tide) error {\n\treturn decode(in, v)\n}\n", "package a\n\nfunc (t *Tide) read(in io.Reader) error {\n\tt.Lock()\n\tdefer t.Unlock()\n\treturn nil\n}\n", nil},
+		{"js, a property", "a.js", "class Lamp {\n  burn() {\n    return light(this.oil, this.wick);\n  }\n}\nuse(Lamp);\n", "const lamp = {\n  burn: () => light(oil, wick, 2),\n};\nuse(lamp);\n", nil},
+		{"js, another name for it", "a.js", "export function tides() {\n  return table.all();\n}\n", "function heights() {\n  return [];\n}\nmodule.exports.tides = heights;\n", nil},
+		{"python, brought in", "a.py", "def text(message):\n    return message.translate(table)\n\n\nshow(text('a'))\n", "from words import text\n\nshow(text('a'))\n", nil},
+		{"python, still called and given by nothing", "a.py", "def text(message):\n    return message.translate(table)\n\n\nshow(text('a'))\n", "show(text('a'))\n", []string{"exported-name -a.py:1-2"}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			want := c.want
+			if want == nil {
+				want = []string{}
+			}
+			assert.Equal(t, want, evidence(measure(t, between(t, tree{c.file: c.before}, tree{c.file: c.after})), "losses", "function", "exported-name"))
+		})
+	}
+}
+
 func TestTestsThatOnlyMoved(t *testing.T) {
 	inline := "package a\n\nfunc TestMoor(t *testing.T) {\n\trequire.Equal(t, 1, moor())\n\trequire.Equal(t, 2, moor())\n\trequire.NoError(t, err)\n}\n"
 	for _, c := range []struct {
@@ -101,6 +145,12 @@ func TestTestsThatOnlyMoved(t *testing.T) {
 		{"through two functions", inline, "package a\n\nfunc TestMoor(t *testing.T) { first(t) }\n\nfunc first(t *testing.T) { second(t) }\n\nfunc second(t *testing.T) {\n\trequire.Equal(t, 1, moor())\n\trequire.Equal(t, 2, moor())\n\trequire.NoError(t, err)\n}\n", nil},
 		{"and lost two on the way", inline, "package a\n\nfunc TestMoor(t *testing.T) { moors() }\n\nfunc moors() {\n\trequire.NoError(nil, err)\n}\n", []string{"weakened a_test.go:3"}},
 		{"skipped under a condition", inline, strings.Replace(inline, "\trequire.Equal(t, 1", "\tif testing.Short() {\n\t\tt.Skip(\"long\")\n\t}\n\trequire.Equal(t, 1", 1), nil},
+		{"a step that went, with its check", "package a\n\nfunc TestMoor(t *testing.T) {\n\terr := os.Setenv(\"PORT\", \"averil\")\n\trequire.NoError(t, err)\n\trequire.Equal(t, 1, moor())\n}\n", "package a\n\nfunc TestMoor(t *testing.T) {\n\tt.Chdir(\"averil\")\n\trequire.Equal(t, 1, moor())\n}\n", nil},
+		{"a check of a step that stays", "package a\n\nfunc TestMoor(t *testing.T) {\n\terr := tie(\"averil\")\n\trequire.NoError(t, err)\n\trequire.Equal(t, 1, moor())\n}\n", "package a\n\nfunc TestMoor(t *testing.T) {\n\t_ = tie(\"averil\")\n\trequire.Equal(t, 1, moor())\n}\n", []string{"weakened a_test.go:3-6"}},
+		{"the only check, of a step that went", "package a\n\nfunc TestMoor(t *testing.T) {\n\terr := tie(\"averil\")\n\trequire.NoError(t, err)\n\tmoor()\n}\n", "package a\n\nfunc TestMoor(t *testing.T) {\n\tmoor()\n\tmoor()\n\tmoor()\n}\n", []string{"weakened a_test.go:3-7"}},
+		{"what asserts is made no more, and an error's text is not asked for", "package a\n\nfunc TestMoor(t *testing.T) {\n\tassert := assert.New(t)\n\tassert.Equal(1, moor())\n\tif err := tie(); err.Error() != \"no\" {\n\t\tt.Fatal(err.Error())\n\t}\n}\n", "package a\n\nfunc TestMoor(t *testing.T) {\n\tassert.Equal(t, 1, moor())\n\tif err := tie(); !errors.Is(err, no) {\n\t\tt.Fatal(err)\n\t}\n}\n", nil},
+		{"a helper that wants no test any more", "package a\n\nfunc TestMoor(t *testing.T) {\n\tport := open(t)\n\trequire.Equal(t, 1, moor(port))\n}\n", "package a\n\nfunc TestMoor(t *testing.T) {\n\tport := open()\n\trequire.Equal(t, 1, moor(port))\n}\n", nil},
+		{"what runs the tests is none", "package a\n\nfunc TestMain(m *testing.M) {\n\tif moor() {\n\t\tlog.Fatal(1)\n\t}\n}\n", "package a\n\nfunc TestMain(m *testing.M) {\n\tmoor()\n}\n", nil},
 		{"skipped", inline, strings.Replace(inline, "\trequire.Equal(t, 1", "\tt.Skip(\"later\")\n\trequire.Equal(t, 1", 1), []string{"skipped a_test.go:3-8"}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -117,8 +167,16 @@ func TestTestsThatOnlyMoved(t *testing.T) {
 	}{
 		{"js", "a.test.js", "test('moors', (t) => {\n  t.skip();\n  equal(1, 1);\n});\n", 1},
 		{"js, under a condition", "a.test.js", "test('moors', (t) => {\n  if (!linux) t.skip();\n  equal(1, 1);\n});\n", 0},
+		{"js, by its options", "a.test.js", "test('moors', { skip: 'later' }, (t) => {\n  equal(1, 1);\n});\n", 1},
+		{"js, by its options under a condition", "a.test.js", "test('moors', { skip: lamps.length < 1 }, (t) => {\n  equal(1, 1);\n});\n", 0},
+		{"js, something of that name", "a.test.js", "export function pick(it) {\n  return it.split('');\n}\n", 0},
 		{"python, under a condition", "test_a.py", "def test_moor():\n    if not linux:\n        pytest.skip('no')\n    assert moor() == 1\n", 0},
 		{"python", "test_a.py", "def test_moor():\n    pytest.skip('no')\n    assert moor() == 1\n", 1},
+		{"python, marked", "test_a.py", "class T:\n    @unittest.skip('later')\n    def test_moor(self):\n        assert moor() == 1\n", 1},
+		{"python, marked under a condition", "test_a.py", "class T:\n    @unittest.skipUnless(linux, 'no')\n    def test_moor(self):\n        assert moor() == 1\n", 0},
+		{"python, marked under a condition that always holds", "test_a.py", "class T:\n    @unittest.skipIf(True, 'no')\n    def test_moor(self):\n        assert moor() == 1\n", 1},
+		{"python, something within is left out", "test_a.py", "def test_moor():\n    class Inner(TestCase):\n        def setUp(self):\n            self.skipTest('no')\n    assert run(Inner) == 1\n", 0},
+		{"python, something within is marked", "test_a.py", "def test_moor():\n    @unittest.skip('no')\n    class Inner:\n        pass\n    assert run(Inner) == 1\n", 0},
 	} {
 		m := measure(t, between(t, tree{"keep": "x\n"}, tree{"keep": "x\n", c.file: c.text}))
 		assert.Len(t, evidence(m, "tests", "skipped"), c.want, c.name)
@@ -135,6 +193,11 @@ func TestExamplesInComments(t *testing.T) {
 	assert.NotEmpty(t, evidence(measure(t, between(t, tree{"a.py": "def f():\n    return 1\n"}, tree{"a.py": strings.Replace(announced, "following:", "following", 1)})), "leftovers"))
 	assert.Empty(t, evidence(measure(t, between(t, tree{"a.py": "def f():\n    return 1\n"}, tree{"a.py": "def f():\n    \"\"\"As in\n\n    def g(a):\n        ...  # your code here\n    \"\"\"\n    print('no port', file=sys.stderr)\n    return 1\n"})), "leftovers"))
 	assert.Len(t, evidence(measure(t, between(t, tree{"a.py": "def f():\n    return 1\n"}, tree{"a.py": "def f():\n    print('here')\n    return 1\n"})), "leftovers", "debug"), 1)
+	slog := "package a\n\n// Example of a log, https://port.averil.example\n// \tlogger := log.New(log.JSON(os.Stdout, nil))\n//\te.Use(middleware.Log(middleware.Config{\n//\t\tStatus: true,\n//\t}))\nfunc F() error {\n\treturn nil\n}\n"
+	assert.Empty(t, evidence(measure(t, between(t, tree{"a.go": "package a\n\nfunc F() error {\n\treturn nil\n}\n"}, tree{"a.go": slog})), "leftovers"))
+	sentence := "def f():\n    # These have a meaning only together with the\n    # other methods.\n    return 1\n"
+	assert.Empty(t, evidence(measure(t, between(t, tree{"a.py": "def f():\n    return 1\n"}, tree{"a.py": sentence})), "leftovers"))
+	assert.Equal(t, []string{"placeholder a.py:3"}, evidence(measure(t, between(t, tree{"a.py": "def f():\n    return 1\n"}, tree{"a.py": strings.Replace(sentence, "with the", "here.", 1)})), "leftovers"))
 	turned := "package a\n\nfunc F() error {\n//\tif err := moor(); err != nil {\n//\t\treturn err\n//\t}\n\treturn nil\n}\n"
 	assert.Equal(t, []string{"commented-out a.go:4-5"}, evidence(measure(t, between(t, tree{"a.go": before}, tree{"a.go": turned})), "leftovers"))
 }
