@@ -36,22 +36,22 @@ var ends = regexp.MustCompile(`\b(return|throw|panic|exit|abort|fail|die)\b`)
 //
 // Where wide is set, one line that tells something may stand before the end: what came new
 // is taken for a check more readily than what went.
-func guarded(code []string, n int, wide bool) string {
-	line := strings.TrimRight(code[n], " \t")
+func guarded(code func(n int) string, n, last int, wide bool) string {
+	line := strings.TrimRight(code(n), " \t")
 	if !conditional.MatchString(line) {
 		return line
 	}
-	for end := n; end < min(n+8, len(code)-1); end++ {
+	for end := n; end < min(n+8, last+1); end++ {
 		if end > n {
-			line += " " + strings.TrimSpace(code[end])
+			line += " " + strings.TrimSpace(code(end))
 		}
 		if open := strings.Count(line, "(") > strings.Count(line, ")"); open {
 			continue
 		}
 		if strings.HasSuffix(line, "{") || strings.HasSuffix(line, ":") || strings.HasSuffix(line, ")") || strings.HasSuffix(line, "then") {
-			line += " " + strings.TrimSpace(code[end+1])
-			if wide && strings.Contains(line, "{") && !ends.MatchString(line) && end+2 < len(code) && ends.MatchString(code[end+2]) {
-				line += " " + strings.TrimSpace(code[end+2])
+			line += " " + strings.TrimSpace(code(end+1))
+			if wide && strings.Contains(line, "{") && !ends.MatchString(line) && ends.MatchString(code(end+2)) {
+				line += " " + strings.TrimSpace(code(end+2))
 			}
 		}
 		break
@@ -91,25 +91,28 @@ func (w *work) inventory(side Side) [][]holds {
 		around := make([]string, t.Lines()+2)
 		for _, d := range t.decls {
 			if d.Kind == lex.Function || d.Kind == lex.Case {
+				name := d.Full()
 				for n := d.Line; n <= min(d.End, t.Lines()); n++ {
-					around[n] = d.Full()
+					around[n] = name
 				}
 			}
 		}
 		code := codeOnly(t)
 		for n := 1; n <= t.Lines(); n++ {
-			if !t.touched[n] || t.moved[n] || t.kinds[n-1] != lex.Code || len(code[n]) > 2000 {
+			if !t.touched[n] || t.moved[n] || t.kinds[n-1] != lex.Code || len(t.Line(n)) > 2000 {
 				continue
 			}
-			lower := strings.ToLower(code[n])
+			full := code(n)
+			lower := strings.ToLower(full)
+			handsOver := side == After && t.Lang.Name == "Go" && strings.Contains(full, "return") && handsOn.MatchString(full)
 			for k, kind := range lossKinds {
-				hands := side == After && kind.kind != "log" && t.Lang.Name == "Go" && handsOn.MatchString(code[n])
+				hands := handsOver && kind.kind != "log"
 				if !hands && !slices.ContainsFunc(kind.hints, func(h string) bool { return strings.Contains(lower, h) }) {
 					continue
 				}
-				line := code[n]
+				line := full
 				if kind.kind == "guard" {
-					line = guarded(code, n, side == After)
+					line = guarded(code, n, t.Lines(), side == After)
 				}
 				if hands || kind.pattern.MatchString(line) {
 					out[k] = append(out[k], holds{c, n, squeezed([]byte(line)), c.Path + "\x00" + around[n]})
@@ -194,25 +197,20 @@ func (w *work) stillCalled(h holds, now span) bool {
 	return true
 }
 
-// codeOnly are the lines of a text without comments and with empty literals; index 1 is line 1.
-func codeOnly(t *text) []string {
-	out := make([]string, t.Lines()+2)
-	src := slices.Clone(t.Src)
+// codeOnly gives the lines of a text without comments and with empty literals.
+func codeOnly(t *text) func(n int) string {
+	plain := *t.Text
+	plain.Src = slices.Clone(t.Src)
 	for _, k := range t.Tokens {
 		if k.Kind == lex.Comment || k.Kind == lex.String {
 			for i := k.Start; i < k.End; i++ {
-				if src[i] != '\n' && (k.Kind == lex.Comment || i > k.Start && i < k.End-1) {
-					src[i] = ' '
+				if plain.Src[i] != '\n' && (k.Kind == lex.Comment || i > k.Start && i < k.End-1) {
+					plain.Src[i] = ' '
 				}
 			}
 		}
 	}
-	for i, line := range bytes.Split(src, []byte{'\n'}) {
-		if i+1 < len(out) {
-			out[i+1] = string(line)
-		}
-	}
-	return out
+	return func(n int) string { return string(plain.Line(n)) }
 }
 
 // maxCompared is how many pairs of functions, or of tests, are compared to find what has
@@ -553,7 +551,7 @@ func (w *work) unused() {
 					seen[string(c.after.Of(k))] = n + 1
 				}
 			case lex.String: // where things are called by their names
-				for _, part := range aWord.FindAll(c.after.Of(k), -1) {
+				for part := range bytes.FieldsFuncSeq(c.after.Of(k), notOfWord) {
 					if n, is := seen[string(part)]; is {
 						seen[string(part)] = n + 1
 					}
@@ -568,7 +566,9 @@ func (w *work) unused() {
 	}
 }
 
-var aWord = regexp.MustCompile(`\w+`)
+func notOfWord(r rune) bool {
+	return r != '_' && (r < '0' || r > '9') && (r < 'a' || r > 'z') && (r < 'A' || r > 'Z')
+}
 
 // inside tells whether a declaration lies within another.
 func inside(all []lex.Decl, i int) bool {

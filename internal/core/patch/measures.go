@@ -515,7 +515,15 @@ func (w *work) count(measure string, kinds ...string) float64 {
 }
 
 // squeezed is a line without space at its ends and with single spaces in it.
-func squeezed(line []byte) string { return string(bytes.Join(bytes.Fields(line), []byte{' '})) }
+func squeezed(line []byte) string {
+	line = bytes.TrimSpace(line)
+	for i, c := range line {
+		if c == '\t' || c == '\r' || c == '\n' || c == '\v' || c == '\f' || c >= 0x80 || c == ' ' && line[i-1] == ' ' {
+			return string(bytes.Join(bytes.Fields(line), []byte{' '}))
+		}
+	}
+	return string(line)
+}
 
 // weight is how many letters and digits a line holds: what says something.
 func weight(s string) int {

@@ -7,6 +7,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"agonometer/internal/core/lex"
 )
@@ -482,9 +483,10 @@ func (w *work) debugging(c *change) {
 	if len(calls) == 0 || c.class == ClassTest {
 		return
 	}
+	mayPrint := c.before == nil || speaks.MatchString(c.Path)
 	for _, call := range calls {
 		rest, sure := strings.CutPrefix(call, "! ")
-		if !sure && (c.before == nil || speaks.MatchString(c.Path)) {
+		if !sure && mayPrint {
 			continue
 		}
 		words := strings.Fields(rest)
@@ -548,8 +550,18 @@ func (t *text) docText(k lex.Token) bool {
 	return t.Lang.Name == "Python" && bytes.ContainsAny(t.Of(k)[:1], `"'`)
 }
 
-// leadsIn is a remark that announces what follows, such as an example.
-var leadsIn = regexp.MustCompile(`\w+ \w+.*:$|^(?i:examples?|usage|(unordered )?output|result|returns?|yields?)\b|^(?i:e\.g\.|i\.e\.)`)
+var (
+	leadsIn   = regexp.MustCompile(`\w+ \w+.*:$`)
+	exampleOf = regexp.MustCompile(`^(?i:examples?|usage|(unordered )?output|result|returns?|yields?)\b|^(?i:e\.g\.|i\.e\.)`)
+)
+
+// announces tells whether a remark announces what follows, such as an example.
+func announces(remark string) bool {
+	if remark == "" {
+		return false
+	}
+	return remark[len(remark)-1] == ':' && leadsIn.MatchString(remark) || strings.IndexByte("eEiIuUoOrRyY", remark[0]) >= 0 && exampleOf.MatchString(remark)
+}
 
 // outcommented are lines of code that were turned into comments: two or more in a row,
 // or one that cannot be anything else.
@@ -557,14 +569,17 @@ func (w *work) outcommented(c *change) {
 	if c.lang.Blocks == lex.NoBlocks {
 		return
 	}
-	removed := map[string]bool{} // code lines that went away may stand as a comment now
-	if c.before != nil {
-		for n := range c.before.touched {
-			if s := squeezed(c.before.Line(n)); c.before.kinds[n-1] == lex.Code && weight(s) >= 6 {
-				removed[s] = true
+	removed := sync.OnceValue(func() map[string]bool { // code lines that went away may stand as a comment now
+		out := map[string]bool{}
+		if c.before != nil {
+			for n := range c.before.touched {
+				if s := squeezed(c.before.Line(n)); c.before.kinds[n-1] == lex.Code && weight(s) >= 6 {
+					out[s] = true
+				}
 			}
 		}
-	}
+		return out
+	})
 	type line struct {
 		n     int
 		exact bool
@@ -600,7 +615,7 @@ func (w *work) outcommented(c *change) {
 		n := int(k.Line)
 		raw := bytes.TrimLeft(bytes.TrimSpace(c.after.Line(n)), "/*#-")
 		body := strings.TrimSpace(string(raw))
-		if leadsIn.MatchString(body) && !codeStart.MatchString(body) {
+		if announces(body) && !codeStart.MatchString(body) {
 			intro = true
 		}
 		if !c.after.touched[n] || c.after.moved[n] {
@@ -608,7 +623,7 @@ func (w *work) outcommented(c *change) {
 			continue
 		}
 		example := bytes.HasPrefix(raw, []byte("\t")) || bytes.HasPrefix(raw, []byte("   ")) // code in a comment for readers
-		exact := removed[squeezed([]byte(body))] && !(example && !c.after.inFunction(n))
+		exact := removed()[squeezed([]byte(body))] && !(example && !c.after.inFunction(n))
 		example = example && len(run) == 0 || intro
 		codey := exact || !example && weight(body) >= 3 && codeEnd.MatchString(body) && !prose.MatchString(body) || !example && codeStart.MatchString(body) && !prose.MatchString(body) && strings.ContainsAny(body, "=;({:")
 		if !codey {
