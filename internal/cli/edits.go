@@ -124,10 +124,14 @@ func placeText(p patch.Place) string {
 	return where
 }
 
-// findingLine is a finding in one line.
+// findingLine is a finding in one line; a sentence that it was read from stands below.
 func (a *app) findingLine(f api.EditFinding) string {
 	line := fmt.Sprintf("    %-12s %-16s %s", f.ID, f.Kind, placeText(f.Place))
-	if f.Text != "" {
+	said := ""
+	switch {
+	case f.Measure == "claims": // a sentence, which is no line of anything
+		said = strings.ReplaceAll("\n"+text.WrapSoft(visible(f.Text), 100), "\n", "\n                 ")
+	case f.Text != "":
 		line += "  " + visible(f.Text)
 	}
 	if f.Other != nil {
@@ -142,6 +146,9 @@ func (a *app) findingLine(f api.EditFinding) string {
 	}
 	if r := []rune(line); len(r) > 220 {
 		line = string(r[:219]) + "…"
+	}
+	if strings.TrimSpace(said) != "" {
+		line += said
 	}
 	if a.color && f.Mark == "aside" {
 		line = text.Faint.Sprint(line)
