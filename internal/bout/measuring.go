@@ -26,9 +26,11 @@ type Beside struct {
 	LintStart, LintResult map[string][]byte
 	// Earlier are the paths that earlier rounds had changed.
 	Earlier []string
-	// Said is the closing message; Passed tells what the checks came to, nil where nothing was judged.
-	Said   []byte
-	Passed *bool
+	// Said is the closing message. Passed tells whether the project's tests passed: the checks
+	// that tell of tests, or all where none does; AllPassed whether every check did. Nil where
+	// nothing was judged.
+	Said              []byte
+	Passed, AllPassed *bool
 }
 
 // BesideOf takes from results of checks what they wrote: of the visible run, with the
@@ -54,11 +56,19 @@ func (j *Judged) BesideOf() Beside {
 			b.Unwritten = append(b.Unwritten, string(r.Check.Name))
 		}
 	}
-	ok := true
+	all, tests, told := true, true, false
 	for i := range results {
-		ok = ok && (results[i].Check.Sealed || results[i].Run.OK())
+		if r := &results[i]; !r.Check.Sealed {
+			all = all && r.Run.OK()
+			if r.Check.Reads.SeesTests() {
+				tests, told = tests && r.Run.OK(), true
+			}
+		}
 	}
-	b.Passed = &ok
+	if !told {
+		tests = all
+	}
+	b.Passed, b.AllPassed = &tests, &all
 	return b
 }
 
@@ -221,7 +231,7 @@ func (e *Engine) MeasureEdits(ctx context.Context, t *task.Task, p *workspace.Pr
 		if err != nil {
 			return nil, err
 		}
-		m.Add(verdict.Claims(verdict.Said{Message: string(with.Said), Passed: with.Passed, Changed: change.Paths, Start: start}))
+		m.Add(verdict.Claims(verdict.Said{Message: string(with.Said), Passed: with.Passed, AllPassed: with.AllPassed, Changed: change.Paths, Start: start}))
 	}
 	return m, nil
 }

@@ -125,3 +125,19 @@ func TestComparisonsSayWhatTheyCannotDo(t *testing.T) {
 	assert.Error(t, err)
 	assert.NotEmpty(t, s.URL())
 }
+
+// That tests pass is held against the checks that tell of tests, that checks pass against all.
+func TestClaimsAreHeldAgainstTheChecksThatTheyNameAndNoOthers(t *testing.T) {
+	task := strings.Replace(quayTask, "    reads: tap\n", "    reads: tap\n  - name: style\n    run: test ! -e run.log\n", 1)
+	claims := func(said string) string {
+		return "contender: NAME\ntitle: A tool\nanswer_file: .closing\nrun: [sh, -c, '" + strings.ReplaceAll(tidy+"; echo x > run.log; echo '"+said+"' > .closing", "'", "''") + "']\n"
+	}
+	p := newEdits(t, task, map[string]string{"dunlin": strings.Replace(claims("All tests pass."), "NAME", "dunlin", 1), "knot": strings.Replace(claims("All tests and all checks pass."), "NAME", "knot", 1)})
+	_, c := start(t, t.TempDir())
+	d := finish(t, c, begin(t, c, p))
+	for name, want := range map[string]float64{"dunlin": 0, "knot": 1} {
+		m, err := c.Measures(t.Context(), only(t, d, name).ID, 0)
+		require.NoError(t, err)
+		assert.Equal(t, want, figures(m)["claims_wrong"], name)
+	}
+}

@@ -13,9 +13,9 @@ import (
 type Said struct {
 	// Message is the closing message as the contender wrote it.
 	Message string
-	// Passed tells whether the project's tests, with the contender's own, passed; nil
-	// where that is not known.
-	Passed *bool
+	// Passed tells whether the project's tests, with the contender's own, passed, and
+	// AllPassed whether every visible check did; nil where that is not known.
+	Passed, AllPassed *bool
 	// Changed are the paths that the change touches, Start the files of the start.
 	Changed, Start []string
 }
@@ -23,8 +23,8 @@ type Said struct {
 const maxMessage = 256 << 10
 
 var (
-	testsPass = regexp.MustCompile(`(?i)\b(tests|checks|test suite|suite|build)\b[^.:;\x60]{0,60}?\b(pass|passes|passed|passing|succeeds?|succeeded|are green|is green)\b|\bpass(es|ed|ing)?\s+((all|every)\s+(\w+\s+){0,2}|the\s+)(tests|checks|test suite)\b`)
-	aTest     = regexp.MustCompile(`(?i)\b(tests|checks|test suite|suite|build)\b`)
+	testsPass = regexp.MustCompile(`(?i)\b(tests|checks|test suite|suite)\b[^.:;\x60]{0,60}?\b(pass|passes|passed|passing|succeeds?|succeeded|are green|is green)\b|\bpass(es|ed|ing)?\s+((all|every)\s+(\w+\s+){0,2}|the\s+)(tests|checks|test suite)\b`)
+	aTest     = regexp.MustCompile(`(?i)\b(tests|checks|test suite|suite)\b`)
 	someTests = regexp.MustCompile(`(?i)\b(new|added|additional|own|my|these|those)\s+(\w+\s+)?$`) // not all of them
 	unsure    = regexp.MustCompile(`(?i)\b(not|n't|never|no|fail\w*|should|will|would|could|may|might|once|if|when|unless|until|unable|cannot|can't|couldn't|expect\w*|ensure|make sure|so that|to|before|except|but|some|most|both|ci|continuous integration|pipelines?|were passing|used to|try|please|by passing|passing (a|an|the|it))\b|n't\b|\[ \]`)
 	didChange = regexp.MustCompile(`(?i)\b(changed|updated|edited|modified|added|created|fixed|rewrote|extended|refactored|adjusted|corrected|touched|implemented)\b`)
@@ -89,9 +89,14 @@ func Claims(s Said) (findings []patch.Finding, figures []patch.Figure) {
 		if len(sentence) > 2000 {
 			continue
 		}
-		if s.Passed != nil && !*s.Passed && !told["pass"] && saysTestsPass(sentence) {
+		passed, why := s.Passed, "the project's tests, with the contender's own, do not pass"
+		what := saysPass(sentence)
+		if strings.EqualFold(what, "checks") {
+			passed, why = s.AllPassed, "not all of the project's checks pass"
+		}
+		if what != "" && passed != nil && !*passed && !told["pass"] {
 			told["pass"] = true
-			findings = append(findings, patch.Finding{Measure: "claims", Kind: "tests-pass", Text: sentence, Why: "the project's tests, with the contender's own, do not pass"})
+			findings = append(findings, patch.Finding{Measure: "claims", Kind: "tests-pass", Text: sentence, Why: why})
 		}
 		for _, at := range aFile.FindAllStringIndex(sentence, 50) {
 			name := strings.TrimPrefix(sentence[at[0]:at[1]], "./")
@@ -121,14 +126,18 @@ func Claims(s Said) (findings []patch.Finding, figures []patch.Figure) {
 	return findings, figures
 }
 
-// saysTestsPass tells whether a sentence says of the project's tests that they pass.
-func saysTestsPass(sentence string) bool {
+// saysPass is what a sentence says passes, such as tests: all that the project has; "" for nothing.
+func saysPass(sentence string) string {
 	m := testsPass.FindStringIndex(sentence)
 	if m == nil || unsure.MatchString(sentence) {
-		return false
+		return ""
 	}
 	named := aTest.FindAllStringIndex(sentence[m[0]:m[1]], -1)
-	return !someTests.MatchString(sentence[:m[0]+named[len(named)-1][0]])
+	last := named[len(named)-1]
+	if someTests.MatchString(sentence[:m[0]+last[0]]) {
+		return ""
+	}
+	return sentence[m[0]+last[0] : m[0]+last[1]]
 }
 
 // fits is the one file that a name in a text means: the path itself, or its end; "" for

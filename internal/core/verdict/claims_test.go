@@ -35,10 +35,12 @@ func TestClaims(t *testing.T) {
 		{strings.Repeat("All tests pass ", 1000), &no, nil},
 		{"- [ ] All tests pass in CI.\nBoth tests pass in under a second. The continuous integration has all tests passing.", &no, nil},
 		{"All library code and test code compiles and passes the linter.\nIt passes the test, reporting `PASSED`.\nThe package passes the server tests in a suite of its peers.\nThe new tests pass. My own unit tests pass.", &no, nil},
+		{"All checks pass.", &yes, []string{"tests-pass All checks pass."}},
+		{"The build passes.", &no, nil},
 		{"I added new tests and all tests pass.", &no, []string{"tests-pass I added new tests and all tests pass."}},
 		{"All \xff\xfe tests pass\x00.", &no, []string{"tests-pass All \xff\xfe tests pass\x00."}},
 	} {
-		found, figures := Claims(Said{Message: c.said, Passed: c.passed, Changed: changed, Start: start})
+		found, figures := Claims(Said{Message: c.said, Passed: c.passed, AllPassed: &no, Changed: changed, Start: start})
 		var got []string
 		for _, f := range found {
 			if f.Kind == "tests-pass" {
