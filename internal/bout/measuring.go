@@ -3,6 +3,7 @@ package bout
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"sort"
 	"sync"
@@ -200,7 +201,7 @@ func (e *Engine) MeasureEdits(ctx context.Context, t *task.Task, p *workspace.Pr
 	}
 	if len(with.LintStart) > 0 || len(with.LintResult) > 0 {
 		in.Lint = &patch.Lint{}
-		for _, name := range sortedNames(with.LintResult) {
+		for _, name := range slices.Sorted(maps.Keys(with.LintResult)) {
 			if start, there := with.LintStart[name]; there {
 				in.Lint.Start, in.Lint.Result = append(in.Lint.Start, start), append(in.Lint.Result, with.LintResult[name])
 			}
@@ -236,22 +237,13 @@ func (e *Engine) MeasureEdits(ctx context.Context, t *task.Task, p *workspace.Pr
 	return m, nil
 }
 
-func sortedNames[V any](m map[string]V) []string {
-	out := make([]string, 0, len(m))
-	for name := range m {
-		out = append(out, name)
-	}
-	sort.Strings(out)
-	return out
-}
-
 // OutOfBounds says which figures are above what a task allows.
 func OutOfBounds(t *task.Task, values map[string]float64) []verdict.Bound {
 	var out []verdict.Bound
 	if t.Measures == nil {
 		return nil
 	}
-	for _, name := range sortedNames(t.Measures.AtMost) {
+	for _, name := range slices.Sorted(maps.Keys(t.Measures.AtMost)) {
 		if v, there := values[name]; there && v > t.Measures.AtMost[name] {
 			out = append(out, verdict.Bound{Figure: name, Value: v, AtMost: t.Measures.AtMost[name]})
 		}

@@ -276,7 +276,7 @@ func (w *work) tests() {
 	// A case that is gone while one much like it is new was renamed or moved.
 	var lone []*caseOf
 	matched := map[string]*caseOf{}
-	for _, key := range sortedKeys(after) {
+	for _, key := range slices.Sorted(maps.Keys(after)) {
 		if was := before[rename(key)]; was != nil {
 			matched[rename(key)] = after[key]
 			continue
@@ -285,7 +285,7 @@ func (w *work) tests() {
 	}
 	changed, compared := 0, 0
 	var others places
-	for _, key := range sortedKeys(before) {
+	for _, key := range slices.Sorted(maps.Keys(before)) {
 		was := before[key]
 		now := matched[key]
 		if now == nil {

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"encoding/xml"
 	"fmt"
+	"maps"
 	"path"
 	"regexp"
 	"slices"
@@ -64,7 +65,7 @@ func (w *work) fit() {
 	only := func(figure string, these, those map[string]Place) {
 		var at places
 		n := 0
-		for _, name := range sortedKeys(these) {
+		for _, name := range slices.Sorted(maps.Keys(these)) {
 			if _, there := those[name]; !there {
 				n++
 				at.add(these[name])
@@ -265,7 +266,7 @@ func (w *work) dependencies(c *change) {
 	if c.before != nil {
 		had = manifest(cmp.Or(c.OldPath, c.Path), c.before.Src)
 	}
-	for _, name := range sortedKeys(now) {
+	for _, name := range slices.Sorted(maps.Keys(now)) {
 		if had[name] {
 			continue
 		}
@@ -515,7 +516,7 @@ func readSARIF(data []byte, line func(file string, n int) string) ([]lintFinding
 			}
 			f.print = r.Tool.Driver.Name + "\x00" + x.RuleID + "\x00" + f.file + "\x00"
 			if len(marks) > 0 {
-				for _, k := range sortedKeys(marks) {
+				for _, k := range slices.Sorted(maps.Keys(marks)) {
 					f.print += k + "=" + marks[k] + "\x00"
 				}
 			} else {

@@ -110,18 +110,25 @@ func (s span) leavesSoon(i int) bool {
 	return false
 }
 
-// askedOtherwise tells whether a new condition of the same function asks what a lost one
-// asked: with most of its words, and leaving early too or turned round.
-func (h *holds) askedOtherwise(now span) bool {
+// question is the condition of a lost line: its stretch of tokens, its words, and how often
+// it is turned round. The stretch is empty where the line asks nothing.
+func (h *holds) question() (from int, words map[string]bool, negations, end int) {
 	t := h.c.before
 	from, to := t.tokensOf(h.line, h.line)
 	for from < to && !asks.MatchString(t.Word(from)) {
 		from++
 	}
 	if from == to {
-		return false
+		return from, nil, 0, from
 	}
-	words, negations, _ := span{t, from, len(t.Tokens)}.condition(from)
+	words, negations, end = span{t, from, len(t.Tokens)}.condition(from)
+	return from, words, negations, end
+}
+
+// askedOtherwise tells whether a new condition of the same function asks what a lost one
+// asked: with most of its words, and leaving early too or turned round.
+func (h *holds) askedOtherwise(now span) bool {
+	_, words, negations, _ := h.question()
 	if len(words) == 0 || len(words) == 1 && plainErrors[slices.Sorted(maps.Keys(words))[0]] {
 		return false
 	}
@@ -200,15 +207,7 @@ func (h *holds) awaitedNow(now span) bool {
 // defaulted tells whether the one thing that a lost check asked for has another value in
 // its stead now, as in a = b || c.
 func (h *holds) defaulted(now span) bool {
-	t := h.c.before
-	from, to := t.tokensOf(h.line, h.line)
-	for from < to && !asks.MatchString(t.Word(from)) {
-		from++
-	}
-	if from == to {
-		return false
-	}
-	words, _, _ := span{t, from, len(t.Tokens)}.condition(from)
+	_, words, _, _ := h.question()
 	if len(words) != 1 {
 		return false
 	}
@@ -376,14 +375,10 @@ func (t *text) blockAround(line int) (first, last int, ok bool) {
 func (h *holds) subjectGone(now span) bool {
 	t := h.c.before
 	d := t.functionAround(h.line)
-	from, to := t.tokensOf(h.line, h.line)
-	for from < to && !asks.MatchString(t.Word(from)) {
-		from++
-	}
-	if d == nil || from == to || now.from >= now.to {
+	from, words, _, end := h.question()
+	if d == nil || from == end || now.from >= now.to {
 		return false
 	}
-	words, _, end := span{t, from, len(t.Tokens)}.condition(from)
 	if changed(t, d.Line, d.End) >= 0.5 && changed(now.t, int(now.t.Tokens[now.from].Line), now.t.Last(now.t.Tokens[now.to-1])) >= 0.3 { // rewritten: then it may ask for what is worked out otherwise now
 		gone := 0
 		for word := range words {

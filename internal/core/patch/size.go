@@ -6,7 +6,6 @@ import (
 	"maps"
 	"path"
 	"slices"
-	"sort"
 	"strings"
 
 	"github.com/bmatcuk/doublestar/v4"
@@ -435,14 +434,4 @@ func docTouched(t *text, d lex.Decl) bool {
 		}
 	}
 	return false
-}
-
-// sortedKeys are the keys of a map in their order.
-func sortedKeys[V any](m map[string]V) []string {
-	out := make([]string, 0, len(m))
-	for k := range m {
-		out = append(out, k)
-	}
-	sort.Strings(out)
-	return out
 }
