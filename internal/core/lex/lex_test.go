@@ -94,6 +94,7 @@ func TestOutline(t *testing.T) {
 			"type Pilot 1-14 exported\nfunction Pilot.Pilot 3-5 exported\nfunction Pilot.all 6-9 exported\ntest Pilot.boards 12-13 skipped\n"},
 		{"C", "struct tide { int h; };\nstatic int level(const char *p) {\n  for (;;) { f(p); }\n}\nint main(void)\n{\n  return level(0);\n}\nint proto(int);\nstruct tide make(void) {\n}\n",
 			"type tide 1-1 exported\nfunction level 2-4\nfunction main 5-8 exported\nfunction make 10-11 exported\n"},
+		{"C", "static void test_moor(void **state)\n{\n}\n\nint test_rig(int n)\n{\n}\n\nSTART_TEST(test_tie)\n{\n}\nEND_TEST\n", "test test_moor 1-3\nfunction test_rig 5-7 exported\ntest test_tie 9-11\n"},
 		{"C++", "namespace port {\nclass Lamp : public Base {\n public:\n  Lamp(int n) : n_(n) {\n  }\n  bool lit() const {\n    return true;\n  }\n};\nvoid Lamp::dim() {\n}\nTEST(Lamp, IsLit) {\n}\n}\n",
 			"type Lamp 2-9 exported\nfunction Lamp.Lamp 4-5\nfunction Lamp.lit 6-8\nfunction dim 10-11 exported\ntest Lamp, IsLit 12-13\n"},
 		{"Rust", "pub struct Berth { n: u8 }\nimpl Moor for Berth {\n    pub fn moor<T>(&self) -> Vec<T> {\n        loop {}\n    }\n}\nfn low() {}\n#[test]\n#[ignore]\nfn holds() {\n}\n",

@@ -693,7 +693,7 @@ func (o *outliner) typedAt(i int, w, owner string) {
 		o.add(i, Decl{Kind: Type, Name: o.Word(i + 1), Exported: o.modified(i, "public") || o.Lang.Name == "C" || o.Lang.Name == "C++"}, open)
 		return
 	}
-	if (w == "TEST" || w == "TEST_F" || w == "TEST_P" || w == "TEST_CASE") && o.Is(i+1, "(") && o.pair[i+1] > 0 && o.Is(int(o.pair[i+1])+1, "{") {
+	if (w == "TEST" || w == "TEST_F" || w == "TEST_P" || w == "TEST_CASE" || w == "START_TEST") && o.Is(i+1, "(") && o.pair[i+1] > 0 && o.Is(int(o.pair[i+1])+1, "{") {
 		end := int(o.pair[i+1])
 		name := string(bytes.TrimSpace(o.Src[o.Tokens[i+1].End:o.Tokens[end].Start]))
 		o.add(i, Decl{Kind: Case, Name: name, Skipped: strings.Contains(name, "DISABLED_")}, end+1)
@@ -733,6 +733,9 @@ func (o *outliner) typedAt(i int, w, owner string) {
 		}
 	default:
 		d.Exported = owner == "" && !o.modified(i, "static")
+		if owner == "" && strings.HasPrefix(w, "test_") && o.modified(i, "void") {
+			d.Kind = Case // as most frameworks of C want them
+		}
 	}
 	o.add(from, d, open)
 }

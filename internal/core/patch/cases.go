@@ -12,7 +12,7 @@ import (
 )
 
 var (
-	assertion = regexp.MustCompile(`^(assert\w*|require\w*|expect\w*|should\w*|must\w*|Equal\w*|NotEqual\w*|Error\w*|Errorf|Fatal|Fatalf|Fail|ASSERT_\w+|EXPECT_\w+|CHECK\w*|deepEqual|strictEqual|deepStrictEqual|rejects|throws)$`)
+	assertion = regexp.MustCompile(`^(assert\w*|require\w*|expect\w*|should\w*|must\w*|Equal\w*|NotEqual\w*|Error\w*|Errorf|Fatal|Fatalf|Fail|(TEST_)?ASSERT\w*|EXPECT_\w+|CHECK\w*|ck_assert\w*|deepEqual|strictEqual|deepStrictEqual|rejects|throws)$`)
 	loose     = regexp.MustCompile(`^(NotNil|NotEmpty|NotZero|Contains|Subset|True|assertTrue|assertIsNotNone|assertIn|assertNotNull|toBeDefined|toBeTruthy|toBeFalsy|toContain|toMatch|ok|Ok|be_truthy|be_present|include)$`)
 	strict    = regexp.MustCompile(`^(Equal|Equalf|JSONEq|Len|EqualError|ErrorIs|assertEqual|assertEquals|assertListEqual|toBe|toEqual|toStrictEqual|toHaveLength|strictEqual|deepEqual|deepStrictEqual|eq|eql|assert_eq|assertSame|assertArrayEquals|ASSERT_EQ|EXPECT_EQ)$`)
 	compares  = regexp.MustCompile(`^(bytes|reflect|slices|maps|strings|proto|cmp|errors)$`)
@@ -126,6 +126,10 @@ func (t *text) countsIn(d lex.Decl) (out counts, asserted []int) {
 	for i := d.From; i < d.To; i++ {
 		word := t.Word(i)
 		switch {
+		case t.Lang.Name == "Shell":
+			if t.Tokens[i].First && i > d.From && (t.Is(i, "[") || word == "test" || assertion.MatchString(word)) {
+				asserted = append(asserted, i) // each command of a test may fail it; these are there for it
+			}
 		case word == "":
 			if t.Lang.Name == "Rust" && t.Is(i, "!") {
 				continue

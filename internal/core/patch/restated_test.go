@@ -135,6 +135,15 @@ func TestNamesThatAreGivenOtherwise(t *testing.T) {
 	}
 }
 
+// In shell the commands that compare are the assertions.
+func TestAssertionsInShell(t *testing.T) {
+	test := "@test \"tide\" {\n  run tide 1 2\n  [ \"$status\" -eq 0 ]\n  test -s tide.txt\n  assert_output 3\n}\n"
+	for line := range strings.Lines("  [ \"$status\" -eq 0 ]\n  test -s tide.txt\n  assert_output 3\n") {
+		assert.Equal(t, []string{"weakened a.bats:1-5"}, evidence(measure(t, between(t, tree{"a.bats": test}, tree{"a.bats": strings.Replace(test, line, "", 1)})), "tests"), line)
+	}
+	assert.Empty(t, evidence(measure(t, between(t, tree{"a.bats": test}, tree{"a.bats": strings.Replace(test, "  run tide 1 2\n", "  run tide 1 2 3\n", 1)})), "tests"))
+}
+
 func TestTestsThatOnlyMoved(t *testing.T) {
 	inline := "package a\n\nfunc TestMoor(t *testing.T) {\n\trequire.Equal(t, 1, moor())\n\trequire.Equal(t, 2, moor())\n\trequire.NoError(t, err)\n}\n"
 	for _, c := range []struct {
