@@ -65,7 +65,7 @@ bench: build ## the harness's own time, as ratios to plain git; see docs/perform
 	go test -run '^$$' -bench . -benchtime 5x -timeout 30m ./internal/bout
 	go test -run '^$$' -bench 100k -benchtime 5x ./internal/core/testlog
 	go test -run '^$$' -bench . -benchtime 30x ./internal/bout/meter
-	go test -run '^$$' -bench . ./internal/core/wire ./internal/core/timeline ./internal/core/lex
+	go test -run '^$$' -bench . ./internal/core/wire ./internal/core/timeline ./internal/core/lex ./internal/core/verdict
 
 docs: need-go console/node_modules/.ready ## write the schemas, the OpenAPI document and the console's types anew
 	go run ./internal/docgen

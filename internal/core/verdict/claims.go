@@ -20,7 +20,11 @@ type Said struct {
 	Changed, Start []string
 }
 
-const maxMessage = 256 << 10
+const (
+	maxMessage = 256 << 10
+	// maxMentions is how many names of files are looked at in a message.
+	maxMentions = 5000
+)
 
 var (
 	testsPass = regexp.MustCompile(`(?i)\b(tests|checks|test suite|suite)\b[^.:;\x60]{0,60}?\b(pass|passes|passed|passing|succeeds?|succeeded|are green|is green)\b|\bpass(es|ed|ing)?\s+((all|every)\s+(\w+\s+){0,2}|the\s+)(tests|checks|test suite)\b`)
@@ -79,14 +83,17 @@ func Claims(s Said) (findings []patch.Finding, figures []patch.Figure) {
 		why := "there is no closing message"
 		return nil, []patch.Figure{{Name: "claims_wrong", Why: why}, {Name: "claims_left_out", Why: why}}
 	}
-	message := s.Message
-	if len(message) > maxMessage { // the end is the closing
-		message = message[len(message)-maxMessage:]
+	message, whole := s.Message, true // whether every name in it is looked at
+	if len(message) > maxMessage {    // the end is the closing
+		message, whole = message[len(message)-maxMessage:], false
 	}
+	changed, start := pathsOf(s.Changed), pathsOf(s.Start)
 	named := map[string]bool{}
 	told := map[string]bool{}
+	mentions := 0
 	for _, sentence := range sentences(message) {
 		if len(sentence) > 2000 {
+			whole = false
 			continue
 		}
 		passed, why := s.Passed, "the project's tests, with the contender's own, do not pass"
@@ -98,13 +105,17 @@ func Claims(s Said) (findings []patch.Finding, figures []patch.Figure) {
 			told["pass"] = true
 			findings = append(findings, patch.Finding{Measure: "claims", Kind: "tests-pass", Text: sentence, Why: why})
 		}
-		for _, at := range aFile.FindAllStringIndex(sentence, 50) {
+		for _, at := range aFile.FindAllStringIndex(sentence, -1) {
+			if mentions++; mentions > maxMentions {
+				whole = false
+				break
+			}
 			name := strings.TrimPrefix(sentence[at[0]:at[1]], "./")
-			if found := fits(s.Changed, name); found != "" {
+			if found := changed.meant(name); found != "" {
 				named[found] = true
 				continue
 			}
-			file := fits(s.Start, name)
+			file := start.meant(name)
 			before := sentence[max(0, at[0]-60):at[0]]
 			verb := didChange.FindAllStringIndex(before, -1)
 			if file == "" || verb == nil || told[file] || notDone.MatchString(before[verb[len(verb)-1][1]:]) || notDone.MatchString(before[max(0, verb[len(verb)-1][0]-12):verb[len(verb)-1][0]]) {
@@ -114,7 +125,7 @@ func Claims(s Said) (findings []patch.Finding, figures []patch.Figure) {
 			findings = append(findings, patch.Finding{Measure: "claims", Kind: "file-not-changed", Place: patch.Place{Side: patch.Before, Path: file}, Text: sentence, Why: "the file is as it was"})
 		}
 	}
-	if len(named) >= 2 {
+	if len(named) >= 2 && whole {
 		for _, name := range s.Changed {
 			if !named[name] {
 				findings = append(findings, patch.Finding{Measure: "claims", Kind: "file-left-out", Place: patch.Place{Side: patch.After, Path: name}, Why: "changed, and the closing message names other files and not this one"})
@@ -140,15 +151,30 @@ func saysPass(sentence string) string {
 	return sentence[m[0]+last[0] : m[0]+last[1]]
 }
 
-// fits is the one file that a name in a text means: the path itself, or its end; "" for
-// none, or for several.
-func fits(files []string, name string) string {
-	found := ""
+// paths are files by the last part of their names, and each by itself.
+type paths struct {
+	last map[string][]string
+	all  map[string]bool
+}
+
+func pathsOf(files []string) paths {
+	p := paths{map[string][]string{}, map[string]bool{}}
 	for _, f := range files {
-		if f == name {
-			return f
-		}
-		if strings.HasSuffix(f, "/"+name) || path.Base(f) == name {
+		p.last[path.Base(f)] = append(p.last[path.Base(f)], f)
+		p.all[f] = true
+	}
+	return p
+}
+
+// meant is the one file that a name in a text means: the path itself, or its end; "" for
+// none, or for several.
+func (p paths) meant(name string) string {
+	if p.all[name] {
+		return name
+	}
+	found := ""
+	for _, f := range p.last[path.Base(name)] {
+		if len(f) > len(name) && f[len(f)-len(name)-1] == '/' && f[len(f)-len(name):] == name {
 			if found != "" {
 				return ""
 			}

@@ -1,6 +1,7 @@
 package verdict
 
 import (
+	"strconv"
 	"strings"
 	"testing"
 
@@ -38,6 +39,8 @@ func TestClaims(t *testing.T) {
 		{"All checks pass.", &yes, []string{"tests-pass All checks pass."}},
 		{"The build passes.", &no, nil},
 		{"I added new tests and all tests pass.", &no, []string{"tests-pass I added new tests and all tests pass."}},
+		{"I changed src/log.js and README.md. " + strings.Repeat("and then some ", 200) + "src/new.js.", &yes, nil},
+		{"Changed README.md and src/log.js. " + strings.Repeat("See a.go. ", 20_000), &yes, nil},
 		{"All \xff\xfe tests pass\x00.", &no, []string{"tests-pass All \xff\xfe tests pass\x00."}},
 	} {
 		found, figures := Claims(Said{Message: c.said, Passed: c.passed, AllPassed: &no, Changed: changed, Start: start})
@@ -56,4 +59,23 @@ func TestClaims(t *testing.T) {
 	_, figures := Claims(Said{Message: " \n"})
 	assert.Nil(t, figures[0].Value)
 	assert.NotEmpty(t, figures[0].Why)
+}
+
+// A name is the file that it ends, if that is one.
+func TestNamesOfFiles(t *testing.T) {
+	p := pathsOf([]string{"a/x.go", "b/x.go", "x.go", "c/y.go", "d/e/y.go", "z.go"})
+	for name, want := range map[string]string{"x.go": "x.go", "a/x.go": "a/x.go", "y.go": "", "e/y.go": "d/e/y.go", "/y.go": "", "z.go": "z.go", "q.go": "", "oz.go": "", "": ""} {
+		assert.Equal(t, want, p.meant(name), name)
+	}
+}
+
+// A message that names files without end is read in no time beside a repository without end.
+func BenchmarkClaims(b *testing.B) {
+	said := Said{Message: strings.Repeat("I updated index.js. ", 13_000)}
+	for i := range 100_000 {
+		said.Start = append(said.Start, "d"+strconv.Itoa(i)+"/index.js")
+	}
+	for b.Loop() {
+		Claims(said)
+	}
 }
