@@ -145,7 +145,11 @@ func measure(before, after string) ([]alarm, *patch.Measures, error) {
 		return data
 	}
 	isTest := func(name string) bool { return protect.IsTest(nil, name) }
-	m, err := patch.MeasureEdits(&patch.Input{Diff: diff, Read: content, IsTest: isTest})
+	names, err := git("", "ls-tree", "-r", "-z", "--name-only", trees[0])
+	if err != nil {
+		return nil, nil, err
+	}
+	m, err := patch.MeasureEdits(&patch.Input{Diff: diff, Start: strings.Split(string(bytes.TrimRight(names, "\x00")), "\x00"), Read: content, IsTest: isTest})
 	if err != nil {
 		return nil, nil, err
 	}

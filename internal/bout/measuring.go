@@ -161,7 +161,11 @@ func (e *Engine) MeasureEdits(ctx context.Context, t *task.Task, p *workspace.Pr
 			c.Ahead(ask)
 		}
 	}
-	in := &patch.Input{Diff: result.Shown, Read: reading(contents), Ahead: ahead(contents), Scope: t.Scope, Never: t.Never, Brief: stage.Brief, Earlier: with.Earlier,
+	start, err := e.Git.Files(p)
+	if err != nil {
+		return nil, err
+	}
+	in := &patch.Input{Diff: result.Shown, Start: start, Read: reading(contents), Ahead: ahead(contents), Scope: t.Scope, Never: t.Never, Brief: stage.Brief, Earlier: with.Earlier,
 		IsTest: func(name string) bool { return protect.IsTest(t.TestFiles, name) }}
 	if len(in.Diff) == 0 {
 		in.Diff = result.Diff
@@ -228,10 +232,6 @@ func (e *Engine) MeasureEdits(ctx context.Context, t *task.Task, p *workspace.Pr
 	}
 	m.Notes = append(m.Notes, notes...)
 	if !slices.Contains(in.Off, "claims") {
-		start, err := e.Git.Files(p)
-		if err != nil {
-			return nil, err
-		}
 		m.Add(verdict.Claims(verdict.Said{Message: string(with.Said), Passed: with.Passed, AllPassed: with.AllPassed, Changed: change.Paths, Start: start}))
 	}
 	return m, nil

@@ -172,6 +172,9 @@ type work struct {
 	names map[string]bool   // see touchedNames
 	said  map[*change]*said // see saidBy
 	more  map[string]int    // findings beyond the most that are kept, by measure and kind
+	// manifests and local are what the result has of Python; see pythonManifests, pythonLocal.
+	manifests map[string][]string
+	local     map[string]bool
 }
 
 // Measure works out every measure of a change. It errs only where the diff cannot be read.

@@ -6,6 +6,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -390,6 +391,54 @@ func TestFit(t *testing.T) {
 	assert.Equal(t, 3.0, value(t, m, "deepest_nesting"))
 	assert.Equal(t, 1.0, value(t, m, "exports_added"))
 	assert.Equal(t, 1.0, value(t, m, "docs_comments"))
+}
+
+// Names of imports and of what is installed differ in Python: only what cannot be declared is told.
+func TestImportsOfPython(t *testing.T) {
+	project := "[project]\nname = \"port\"\ndependencies = [\"PyYAML>=6\", \"tide-tables\"]\n\n[dependency-groups]\ndev = [\"wick\", {include-group = \"x\"}]\n"
+	for _, c := range []struct {
+		name  string
+		start tree
+		file  string
+		after string
+		want  []string
+	}{
+		{"nobody declares it", tree{"pyproject.toml": project}, "port/a.py", "import os, sys\nimport oil.burn as burn\n", []string{"undeclared-import port/a.py:2"}},
+		{"from", tree{"pyproject.toml": project}, "port/a.py", "from oil import burn\n", []string{"undeclared-import port/a.py:1"}},
+		{"in a function", tree{"pyproject.toml": project}, "port/a.py", "def f():\n    import oil\n    return oil\n", []string{"undeclared-import port/a.py:2"}},
+		{"of several", tree{"requirements.txt": "tide-tables==1\n"}, "port/a.py", "import os, oil\n", []string{"undeclared-import port/a.py:1"}},
+		{"declared, under another name, in a group", tree{"pyproject.toml": project}, "a.py", "import yaml\nimport tide_tables\nimport tables\nimport wick\n", nil},
+		{"poetry", tree{"pyproject.toml": "[tool.poetry.dependencies]\npython = \"^3\"\noil = \"1\"\n"}, "a.py", "import oil\n", nil},
+		{"declared above", tree{"requirements/base.txt": "oil\n", "port/pyproject.toml": project}, "port/a.py", "import oil\n", nil},
+		{"its own, and relative", tree{"pyproject.toml": project, "port/lamps/oil.py": "x = 1\n"}, "port/a.py", "import lamps\nimport oil\nfrom . import x\nfrom .y import z\n", nil},
+		{"tried", tree{"pyproject.toml": project}, "a.py", "try:\n    import oil\nexcept ImportError:\n    oil = None\nif TYPE_CHECKING:\n    from wax import Candle\n", nil},
+		{"imported elsewhere already", tree{"pyproject.toml": project, "b.py": "import sys, oil\n"}, "a.py", "import oil\n", nil},
+		{"declared where nobody can read it", tree{"pyproject.toml": project, "setup.py": "setup()\n"}, "a.py", "import oil\n", nil},
+		{"declared elsewhere", tree{"pyproject.toml": "[project]\nname = \"port\"\ndynamic = [\"version\", \"dependencies\"]\n"}, "a.py", "import oil\n", nil},
+		{"a manifest that is no list of anything", tree{"pyproject.toml": "[tool.lint]\nline = 100\n"}, "a.py", "import oil\n", nil},
+		{"no manifest", tree{}, "a.py", "import oil\n", nil},
+		{"a test", tree{"pyproject.toml": project}, "test_a.py", "import oil\n", nil},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			before, after := tree{c.file: "x = 1\n"}, tree{c.file: "x = 1\n" + c.after}
+			for name, text := range c.start {
+				before[name], after[name] = text, text
+			}
+			in := between(t, before, after)
+			for name := range before {
+				in.Start = append(in.Start, name)
+			}
+			slices.Sort(in.Start)
+			want := []string{}
+			for _, w := range c.want { // one line stands above
+				name, line, _ := strings.Cut(w, ".py:")
+				n, err := strconv.Atoi(line)
+				require.NoError(t, err)
+				want = append(want, fmt.Sprintf("%s.py:%d", name, n+1))
+			}
+			assert.Equal(t, want, evidence(measure(t, in), "fit", "undeclared-import"))
+		})
+	}
 }
 
 func TestLintIsMatchedByFingerprintNotByLine(t *testing.T) {

@@ -195,7 +195,7 @@ func sound(t *testing.T, m *Measures) {
 }
 
 func held(diff, before, after string) *Input {
-	in := &Input{Diff: []byte(diff), IsTest: isTest, Brief: "Mend it.", Index: NewIndex(), Read: func(side Side, _ string) []byte {
+	in := &Input{Diff: []byte(diff), Start: []string{"a.py", "pyproject.toml", "requirements/a.txt", "\xff.py"}, IsTest: isTest, Brief: "Mend it.", Index: NewIndex(), Read: func(side Side, _ string) []byte {
 		if side == Before {
 			return []byte(before)
 		}
