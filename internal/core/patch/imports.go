@@ -252,14 +252,15 @@ func (w *work) imports() {
 		if c.after == nil || c.class == ClassGenerated {
 			continue
 		}
+		now := slices.DeleteFunc(importsOf(c.after), func(i imported) bool { return !c.after.touched[i.line] })
 		had := map[string]bool{}
-		if c.before != nil {
+		if c.before != nil && len(now) > 0 {
 			for _, i := range importsOf(c.before) {
 				had[i.name] = true
 			}
 		}
-		for _, i := range importsOf(c.after) {
-			if had[i.name] || !c.after.touched[i.line] {
+		for _, i := range now {
+			if had[i.name] {
 				continue
 			}
 			switch c.lang.Name {
