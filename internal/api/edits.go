@@ -10,6 +10,8 @@ type EditMeasures struct {
 	// figures of different versions are not compared.
 	Version int `json:"version"`
 	Current int `json:"current"`
+	// Measures are all measures in their order, those too that are left out.
+	Measures []patch.MeasureInfo `json:"measures"`
 	// Figures are all there are, in their order, without what was set aside.
 	Figures  []EditFigure  `json:"figures"`
 	Findings []EditFinding `json:"findings"`

@@ -37,11 +37,11 @@ func figureCell(info patch.FigureInfo, v *float64) cell {
 
 func (a *app) boutMeasures() *cobra.Command {
 	var round int
-	var again bool
+	var again, misses bool
 	var where string
 	cmd := a.withFormat(&cobra.Command{Use: "measures BOUT", Short: "What kind of change it is: the edit measures, with their evidence", Args: cobra.ExactArgs(1),
 		Long: "The edit measures of a bout: each a count or a share, and below it the places that it was counted from.\n" +
-			"--where lists the places of one figure instead, with their lines.\n" +
+			"--where lists the places of one figure instead, with their lines. --misses tells of each measure what it cannot see.\n" +
 			"--again works them out anew from what was stored, as after an update of Agonometer; the verdict stays.",
 		Example: "  agonometer bout measures 3XK9\n  agonometer bout measures 3XK9 --where lines_added_code",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -65,7 +65,7 @@ func (a *app) boutMeasures() *cobra.Command {
 				return err
 			}
 			if info == nil {
-				return a.measures(m)
+				return a.measures(m, misses)
 			}
 			files, err := c.Diff(cmd.Context(), id, m.Round)
 			if err != nil {
@@ -75,6 +75,7 @@ func (a *app) boutMeasures() *cobra.Command {
 		}})
 	cmd.Flags().IntVar(&round, "round", 0, "of this round; default: the last")
 	cmd.Flags().BoolVar(&again, "again", false, "work them out anew")
+	cmd.Flags().BoolVar(&misses, "misses", false, "tell of each measure what it cannot see")
 	cmd.Flags().StringVar(&where, "where", "", "the places of this figure, by its name in --format csv")
 	return cmd
 }
@@ -158,7 +159,7 @@ func (a *app) findingLine(f api.EditFinding) string {
 
 const maxShownFindings = 15
 
-func (a *app) measures(m api.EditMeasures) error {
+func (a *app) measures(m api.EditMeasures, misses bool) error {
 	var lines [][]cell
 	for _, f := range m.Figures {
 		most := cell{shown: absent}
@@ -170,7 +171,8 @@ func (a *app) measures(m api.EditMeasures) error {
 	if a.format != formatTable {
 		return a.rows(a.format, m, []column{{head: "Measure"}, {head: "Figure"}, {head: "Value", right: true}, {head: "Unit"}, {head: "At most", right: true}, {head: "Words"}}, lines, "")
 	}
-	for _, measure := range patch.MeasureNames {
+	for _, of := range m.Measures {
+		measure := of.Name
 		var words, missing []string
 		for _, f := range m.Figures {
 			switch {
@@ -206,6 +208,9 @@ func (a *app) measures(m api.EditMeasures) error {
 				continue
 			}
 			fmt.Fprintln(a.out, a.findingLine(f))
+		}
+		if misses {
+			fmt.Fprintln(a.out, "            misses "+strings.ReplaceAll(text.WrapSoft(of.Misses, 100), "\n", "\n            "))
 		}
 		if shown > maxShownFindings {
 			fmt.Fprintf(a.out, "    … and %d more (--format json lists all)\n", shown-maxShownFindings)

@@ -26,6 +26,8 @@ func TestEditMeasuresOnTheCommandLine(t *testing.T) {
 	for _, want := range []string{"footprint", "leftovers", "found 0", "docs", "touched yes"} {
 		assert.Contains(t, out, want)
 	}
+	assert.NotContains(t, out, "misses")
+	assert.Contains(t, must(t, "bout", "measures", ids[0], "--misses"), "            misses copies with lines put in between")
 	assert.Contains(t, must(t, "bout", "show", ids[0]), "bout measures")
 	var m api.EditMeasures
 	require.NoError(t, json.Unmarshal([]byte(must(t, "bout", "measures", ids[0], "--format", "json")), &m))

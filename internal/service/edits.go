@@ -69,7 +69,7 @@ func (s *Server) editsOf(ctx context.Context, b *store.Bout, r *store.RoundJudge
 	if err != nil {
 		return nil, err
 	}
-	out := &api.EditMeasures{BoutID: b.ID, Round: r.Round, Version: m.Version, Current: patch.MeasuresVersion, Figures: []api.EditFigure{}, Findings: findingsOf(m, marks),
+	out := &api.EditMeasures{BoutID: b.ID, Round: r.Round, Version: m.Version, Current: patch.MeasuresVersion, Measures: patch.MeasureInfos(), Figures: []api.EditFigure{}, Findings: findingsOf(m, marks),
 		Notes: append([]string{}, m.Notes...), Off: append([]string{}, m.Off...)}
 	values := m.Values(store.SetAside(marks))
 	bounds := s.bounds(ctx, b)

@@ -196,6 +196,8 @@ func TestConsoleShowsEditMeasures(t *testing.T) {
 	assert.Contains(t, text(t, ctx, `section[aria-label="Leftovers"]`), "# TODO: more silt")
 	assert.Contains(t, text(t, ctx, `section[aria-label="Claims of the closing message"]`), "updated quay.sh")
 
+	require.NoError(t, chromedp.Do(ctx, chromedp.Click(`button[aria-label="What leftovers cannot see"]`), chromedp.WaitVisible(`//section[@aria-label='Leftovers']//p[contains(., 'placeholders in other words')]`)))
+
 	// From a finding to its line in the change.
 	require.NoError(t, chromedp.Do(ctx, chromedp.Click(`//section[@aria-label='Leftovers']//button[contains(., 'depth.sh:3')]`), chromedp.WaitVisible(`//td[contains(., 'TODO: more silt')]`)))
 	change := text(t, ctx, `[role="tabpanel"][data-state="active"]`)

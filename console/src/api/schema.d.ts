@@ -1275,6 +1275,7 @@ export interface components {
             current: number;
             figures: components["schemas"]["EditFigure"][];
             findings: components["schemas"]["EditFinding"][];
+            measures: components["schemas"]["MeasureInfo"][];
             notes: string[];
             off: string[];
             round: number;
@@ -1585,6 +1586,11 @@ export interface components {
             by?: string;
             mark: string;
             reason?: string;
+        };
+        MeasureInfo: {
+            misses: string;
+            name: string;
+            title: string;
         };
         ModelLine: {
             exchanges: number;

@@ -2,6 +2,40 @@ package patch
 
 import "slices"
 
+// MeasureInfo says what a measure is, and what it cannot see.
+type MeasureInfo struct {
+	Name string `json:"name"`
+	// Title is what stands above its figures.
+	Title string `json:"title"`
+	// Misses is what it does not see, as docs/edit-measures.md has it.
+	Misses string `json:"misses"`
+}
+
+// MeasureInfos lists all measures in their order.
+func MeasureInfos() []MeasureInfo { return measureInfos }
+
+var measureInfos = []MeasureInfo{
+	{"footprint", "Footprint", "generated files that do not say so."},
+	{"strays", "Strays: files not asked for", "needless changes inside a file that may be touched."},
+	{"noise", "Noise: nothing that matters", "formatting within a hunk that does something too; reordered declarations (they are counted as moved)."},
+	{"leftovers", "Leftovers", "placeholders in other words than ours; keys shorter than 20 characters or without digits."},
+	{"losses", "Losses, and what is unused", "handlers that stay and do less; what a function lost when it moved to another file; uses in files that were not changed, so that unused speaks of the change alone."},
+	{"tests", "Tests", "assertions that became rows of a table (they count as fewer); tolerances that became wider."},
+	{"repetition", "Repetition", "copies with lines put in between; files longer than 1 MiB."},
+	{"fit", "Fit", "imports that are built at run time; aliases of build tools."},
+	{"docs", "Docs", "whether what was written is right."},
+	{"nearness", "Nearness to the reference", "whether a solution that is far from every reference is as good."},
+	{"claims", "Claims of the closing message", "what cannot be decided, and messages in other languages than English."},
+}
+
+// MeasureNames are the measures in their order.
+var MeasureNames = func() (out []string) {
+	for _, m := range measureInfos {
+		out = append(out, m.Name)
+	}
+	return out
+}()
+
 // FigureInfo says what a figure is.
 type FigureInfo struct {
 	Name string `json:"name"`

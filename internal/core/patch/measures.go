@@ -278,9 +278,6 @@ func (m *Measures) settle() {
 	}
 }
 
-// MeasureNames are the measures in their order.
-var MeasureNames = []string{"footprint", "strays", "noise", "leftovers", "losses", "tests", "repetition", "fit", "docs", "nearness", "claims"}
-
 // read parses a diff and takes the texts of its files apart.
 func read(diff []byte, content func(Side, string) []byte, ahead func([]Place), isTest func(string) bool) ([]*change, error) {
 	files, err := Parse(diff, 0)

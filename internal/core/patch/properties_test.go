@@ -122,6 +122,19 @@ func TestTheEmptyDiffHasNone(t *testing.T) {
 	}
 }
 
+// The guide says of each measure what it cannot see, in the same words as the service.
+func TestTheGuideSaysWhatEachMeasureMisses(t *testing.T) {
+	guide, err := os.ReadFile("../../../docs/edit-measures.md")
+	require.NoError(t, err)
+	plain := strings.ReplaceAll(squeezed(guide), "`", "")
+	for _, m := range MeasureInfos() {
+		_, section, there := strings.Cut(plain, "## "+strings.ToUpper(m.Name[:1])+m.Name[1:])
+		require.True(t, there, m.Name)
+		section, _, _ = strings.Cut(section, " ## ")
+		assert.Contains(t, section, "**Misses** "+m.Misses, m.Name)
+	}
+}
+
 func TestFiguresAreThoseOfTheCatalogue(t *testing.T) {
 	m := measure(t, whole(t))
 	had := map[string]bool{}

@@ -6,20 +6,6 @@ import { Notice } from '../../components/Notice';
 import { visible } from '../../lib/format';
 import { editValue, findingLabel, placeOf, telling } from '../../lib/edits';
 
-const MEASURES: Record<string, string> = {
-  footprint: 'Footprint',
-  strays: 'Strays: files nobody asked to touch',
-  noise: 'Noise: places that change nothing',
-  leftovers: 'Leftovers',
-  losses: 'Losses, and what nothing uses',
-  tests: 'Tests',
-  repetition: 'Repetition',
-  fit: 'Fit',
-  docs: 'Docs',
-  nearness: 'Nearness to the reference',
-  claims: 'Claims of the closing message',
-};
-
 /** The edit measures of a round; undefined where there are none. */
 export function useEdits(id: string, round: string | undefined) {
   return useQuery({
@@ -136,14 +122,20 @@ interface Leads {
   onFigure: (name: string) => void;
 }
 
-function Measure({ name, title, edits, onShow, onFigure }: { name: string; title: string; edits: EditMeasures } & Leads) {
+function Measure({ of: { name, title, misses }, edits, onShow, onFigure }: { of: EditMeasures['measures'][number]; edits: EditMeasures } & Leads) {
+  const [open, setOpen] = useState(false);
   const figures = telling(edits.figures, name);
   const findings = edits.findings.filter((f) => f.measure === name);
   if (figures.length === 0 && findings.length === 0) return null;
   return (
     <section aria-label={title} className="border-t border-line px-3 py-2 first:border-0">
       <div className="flex flex-wrap items-baseline gap-x-4 gap-y-1">
-        <h3 className="w-56 shrink-0 font-medium">{title}</h3>
+        <h3 className="w-64 shrink-0 font-medium">
+          {title}{' '}
+          <button type="button" aria-expanded={open} aria-label={`What ${name} cannot see`} title="what it cannot see" className="cursor-pointer rounded border border-line px-1 text-xs font-normal text-faint hover:bg-water-soft" onClick={() => setOpen(!open)}>
+            ?
+          </button>
+        </h3>
         <dl className="flex min-w-0 flex-1 flex-wrap gap-x-4 gap-y-0.5 text-sm">
           {figures.map((f) => (
             <div key={f.name} className="flex gap-1.5" title={f.value === null ? f.why : f.words}>
@@ -162,6 +154,7 @@ function Measure({ name, title, edits, onShow, onFigure }: { name: string; title
           ))}
         </dl>
       </div>
+      {open && <p className="text-xs text-faint">It does not see {misses}</p>}
       <Evidence bout={edits.bout_id} findings={findings} onShow={onShow} />
     </section>
   );
@@ -190,8 +183,8 @@ export function EditsView({ id, round, ...leads }: { id: string; round: string |
   if (!data) return <Notice error={error} what="the edit measures" />;
   return (
     <div>
-      {Object.entries(MEASURES).map(([name, title]) => (
-        <Measure key={name} name={name} title={title} edits={data} {...leads} />
+      {data.measures.map((m) => (
+        <Measure key={m.name} of={m} edits={data} {...leads} />
       ))}
       <ul className="list-none border-t border-line px-3 py-2 text-xs text-faint">
         <li>Each figure is a count or a share of what is listed below it, and leads to its lines in the change. A different good solution is not a fault: nearness is information only.</li>
