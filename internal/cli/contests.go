@@ -135,7 +135,7 @@ func (a *app) contestCommand() *cobra.Command {
 			}
 			return a.settings(d)
 		}})
-	return noun("contest", "Contests: some tasks x some contenders x repeats", a.contestStart(), list, show, settings, watch, stop, standings, a.contestLedger(), a.contestRejudge())
+	return noun("contest", "Contests: some tasks x some contenders x repeats", a.contestStart(), list, show, settings, watch, stop, standings, a.contestLedger(), a.contestRejudge(), a.contestRemeasure())
 }
 
 func (a *app) settings(d api.ContestDetail) error {

@@ -2,7 +2,11 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"net/http"
+	"os"
+	"os/signal"
 	"slices"
 	"strconv"
 	"strings"
@@ -539,4 +543,45 @@ func (a *app) fileLines(f patch.File) {
 	if f.Cut > 0 {
 		fmt.Fprintf(a.out, "… %d more lines\n", f.Cut)
 	}
+}
+
+// contestRemeasure works out the edit measures of all bouts of a contest anew, one after the other.
+func (a *app) contestRemeasure() *cobra.Command {
+	return a.withPrices(a.withFormat(&cobra.Command{Use: "remeasure [CONTEST]", Short: "Work out the edit measures of a contest's bouts anew, from what was stored", Args: cobra.MaximumNArgs(1),
+		Long: "Work out the edit measures of all of a contest's bouts anew, from their stored changes, closing messages and what checks wrote.\n" +
+			"No tool and no check is run, and verdicts stay: for after an update of Agonometer, when standings leave out measures of an older version.",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt)
+			defer stop()
+			c, d, err := a.contest(ctx, args)
+			if err != nil {
+				return err
+			}
+			bouts, err := c.Bouts(ctx, client.BoutFilter{Contest: d.ID})
+			if err != nil {
+				return err
+			}
+			bouts = slices.DeleteFunc(bouts, func(b api.Bout) bool { return b.State != "done" || b.Footprint == nil })
+			for i, b := range bouts {
+				if a.format == formatTable {
+					fmt.Fprintf(a.err, "%d of %d: %s on %s, repeat %d\n", i+1, len(bouts), visible(b.Contender), visible(b.Task), b.Repeat)
+				}
+				var none *client.Error
+				switch _, err := c.MeasureAgain(ctx, b.ID); {
+				case ctx.Err() != nil:
+					fmt.Fprintf(a.err, "%d of %d were worked out anew; the others are as they were.\n", i, len(bouts))
+					return silentError{}
+				case errors.As(err, &none) && none.Status == http.StatusNotFound: // an answer, and no change
+				case errors.As(err, &none) && none.Status == http.StatusConflict:
+					fmt.Fprintf(a.err, "%s: %s\n", b.ID, none.Detail)
+				case err != nil:
+					return err
+				}
+			}
+			end, err := c.Contest(ctx, d.ID)
+			if err != nil {
+				return err
+			}
+			return a.standings(end)
+		}}))
 }

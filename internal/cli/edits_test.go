@@ -37,6 +37,14 @@ func TestEditMeasuresOnTheCommandLine(t *testing.T) {
 	assert.Len(t, lines, 1+len(m.Figures))
 	assert.Contains(t, must(t, "bout", "measures", ids[0], "--again"), "footprint")
 
+	code, out, said := run(t, "contest", "remeasure", contest.Name)
+	assert.Zero(t, code)
+	assert.Contains(t, out, "Contender", "the standings as they are then")
+	assert.Contains(t, said, "1 of ")
+	code, _, said = run(t, "contest", "remeasure", "nowhere")
+	assert.NotZero(t, code)
+	assert.NotEmpty(t, said)
+
 	// Where a figure comes from, with the lines.
 	shown := must(t, "bout", "measures", ids[0], "--where", "lines_added")
 	assert.Regexp(t, `^lines_added: \d+ \(lines added\)\n\S+:\d+`, shown)

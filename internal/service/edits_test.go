@@ -268,3 +268,41 @@ func TestRecordsOfBeforeEditMeasures(t *testing.T) {
 	assert.Equal(t, 2.0, figures(m)["leftovers"])
 	assert.Equal(t, 1.0, figures(m)["claims_wrong"], "the closing message is kept")
 }
+
+// Figures of an older counting are left out of the standings, which say how to bring them up to date.
+func TestMeasuresOfAnOlderVersionAreLeftOut(t *testing.T) {
+	p := newEdits(t, quayTask, nil)
+	data := t.TempDir()
+	s, c := start(t, data)
+	d := finish(t, c, begin(t, c, p))
+	bad := only(t, d, "messy").ID
+	require.NoError(t, s.Close())
+	db, err := sql.Open("sqlite", filepath.Join(data, "records.sqlite"))
+	require.NoError(t, err)
+	done, err := db.Exec(`UPDATE judgements SET rounds = (SELECT json_group_array(json(json_set(value, '$.measures_version', 1))) FROM json_each(judgements.rounds)) WHERE bout_id = ?`, bad)
+	require.NoError(t, err)
+	changed, err := done.RowsAffected()
+	require.NoError(t, err)
+	require.EqualValues(t, 1, changed)
+	require.NoError(t, db.Close())
+	_, c = start(t, data)
+	leftovers := func() (value *float64, notes string) {
+		standings, err := c.Standings(t.Context(), d.ID)
+		require.NoError(t, err)
+		for _, row := range standings.Rows {
+			if row.Contender == "messy" {
+				value = row.Edits["leftovers"].All
+			}
+		}
+		return value, strings.Join(standings.Notes, "; ")
+	}
+	value, notes := leftovers()
+	assert.Nil(t, value)
+	assert.Contains(t, notes, "1 bout are of an older version and left out; agonometer contest remeasure "+d.ID)
+	_, err = c.MeasureAgain(t.Context(), bad)
+	require.NoError(t, err)
+	value, notes = leftovers()
+	require.NotNil(t, value)
+	assert.Equal(t, 2.0, *value)
+	assert.NotContains(t, notes, "older version")
+}

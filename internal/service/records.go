@@ -189,7 +189,7 @@ func standingsOf(c *store.Contest, contenders []store.ContestContender, tasks []
 	out.Rows = standings.Table(names, planned, facts, a.rate)
 	out.ByWording, out.Spreads = standings.ByWording(facts)
 	if older > 0 {
-		out.Notes = append(out.Notes, fmt.Sprintf("the edit measures of %s are of an older version and left out; agonometer bout measures BOUT --again brings them up to date", count(older, "bout")))
+		out.Notes = append(out.Notes, fmt.Sprintf("the edit measures of %s are of an older version and left out; agonometer contest remeasure %s brings them up to date", count(older, "bout"), c.ID))
 	}
 	if len(ways) > 1 {
 		out.Notes = append(out.Notes, "bouts were driven in different ways ("+strings.Join(slices.Sorted(maps.Keys(ways)), ", ")+"); times that a person kept are not as exact as the others")
