@@ -196,16 +196,21 @@ func (w *work) dependencies(c *change) {
 	if c.before != nil {
 		had = manifest(cmp.Or(c.OldPath, c.Path), c.before.Src)
 	}
+	found := 0
 	for _, name := range slices.Sorted(maps.Keys(now)) {
 		if had[name] {
 			continue
 		}
 		line := 0
 		for n := range c.after.touched {
+			if found > maxLooked {
+				break // who adds so many has no place for each
+			}
 			if bytes.Contains(c.after.Line(n), []byte(name[strings.LastIndexByte(name, ':')+1:])) && (line == 0 || n < line) {
 				line = n
 			}
 		}
+		found++
 		w.found(Finding{Measure: "fit", Kind: "dependency", Place: Place{Side: After, Path: c.Path, Line: line}, Text: name, Why: "a new dependency"})
 	}
 }
@@ -218,36 +223,81 @@ var builtins = func() map[string]bool {
 	return out
 }()
 
+// declared is what a manifest gives to the folders below it, with the manifest above: with
+// workspaces those count as well.
+type declared struct {
+	file  string
+	names map[string]bool
+	above *declared
+}
+
+// has tells whether a manifest, or one above it, declares a name.
+func (d *declared) has(name string) bool {
+	for ; d != nil; d = d.above {
+		if d.names[name] {
+			return true
+		}
+	}
+	return false
+}
+
+// declaredIn is what the manifests of a kind declare for a folder of the result; nil where there is none.
+func (w *work) declaredIn(dir, base string) *declared {
+	name := path.Join(dir, base)
+	if known, is := w.declares[name]; is {
+		return known
+	}
+	var d *declared
+	if dir != "." && dir != "/" {
+		d = w.declaredIn(path.Dir(dir), base)
+	}
+	if names := given(name, w.in.Read(After, name)); names != nil {
+		d = &declared{file: name, names: names, above: d}
+		if base == "go.mod" {
+			d.above = nil // a module is for itself
+		}
+	}
+	if w.declares == nil {
+		w.declares = map[string]*declared{}
+	}
+	w.declares[name] = d
+	return d
+}
+
+// given are the names that may be imported by a manifest: what it declares, what that needs,
+// and its own; nil where it is none.
+func given(name string, src []byte) map[string]bool {
+	out := manifest(name, src)
+	switch {
+	case out == nil:
+	case path.Base(name) == "go.mod":
+		f, err := modfile.ParseLax(name, src, nil)
+		if err != nil {
+			return nil
+		}
+		if f.Module != nil {
+			out[f.Module.Mod.Path] = true
+		}
+		for _, r := range f.Require {
+			out[r.Mod.Path] = true
+		}
+	case path.Base(name) == "package.json":
+		var p struct {
+			Name    string         `json:"name"`
+			Imports map[string]any `json:"imports"`
+		}
+		_ = json.Unmarshal(src, &p)
+		out[p.Name] = true
+		for alias := range p.Imports {
+			out[alias] = true
+		}
+	}
+	return out
+}
+
 // imports looks for imports that no manifest near declares: of Go modules, of script
 // packages and of Python, where the manifest can be read.
 func (w *work) imports() {
-	manifests := map[string]map[string]bool{}
-	declared := func(file, base string) (map[string]bool, string) {
-		// The nearest manifest counts, and with workspaces those above it as well.
-		all := map[string]bool{}
-		found := ""
-		for dir := path.Dir(file); ; dir = path.Dir(dir) {
-			name := path.Join(dir, base)
-			m, known := manifests[name]
-			if !known {
-				m = manifest(name, w.in.Read(After, name))
-				manifests[name] = m
-			}
-			if m != nil {
-				found = cmp.Or(found, name)
-				for d := range m {
-					all[d] = true
-				}
-				if base == "go.mod" {
-					return all, found
-				}
-			}
-			if dir == "." || dir == "/" {
-				break
-			}
-		}
-		return all, found
-	}
 	for _, c := range w.files {
 		if c.after == nil || c.class == ClassGenerated {
 			continue
@@ -263,70 +313,54 @@ func (w *work) imports() {
 			if had[i.name] {
 				continue
 			}
+			missing := ""
 			switch c.lang.Name {
 			case "Go":
-				first, _, _ := strings.Cut(i.name, "/")
-				if !strings.Contains(first, ".") {
-					continue // the standard library, or a module without a domain
-				}
-				deps, file := declared(c.Path, "go.mod")
-				if file == "" {
-					continue
-				}
-				src := w.in.Read(After, file)
-				indirect, _ := modfile.ParseLax(file, src, nil)
-				ok := false
-				if indirect != nil {
-					ok = indirect.Module != nil && under(i.name, indirect.Module.Mod.Path)
-					for _, r := range indirect.Require {
-						ok = ok || under(i.name, r.Mod.Path)
-					}
-				}
-				for d := range deps {
-					ok = ok || under(i.name, d)
-				}
-				if !ok {
-					w.at("fit", "undeclared-import", c, After, i.line, file+" does not require it")
-				}
+				missing = w.goWithout(c.Path, i.name)
 			case "JavaScript", "TypeScript":
-				name := i.name
-				if strings.HasPrefix(name, ".") || strings.HasPrefix(name, "/") || strings.HasPrefix(name, "#") || strings.HasPrefix(name, "~") || strings.HasPrefix(name, "@/") || strings.Contains(name, ":") || strings.Contains(name, "$") {
-					continue
-				}
-				parts := strings.SplitN(name, "/", 3)
-				pkg := parts[0]
-				if strings.HasPrefix(pkg, "@") && len(parts) > 1 {
-					pkg += "/" + parts[1]
-				}
-				deps, file := declared(c.Path, "package.json")
-				if file == "" || builtins[pkg] || deps[pkg] || deps["@types/"+pkg] || w.own(file, pkg) {
-					continue
-				}
-				w.at("fit", "undeclared-import", c, After, i.line, file+" does not declare "+pkg)
+				missing = w.scriptWithout(c.Path, i.name)
 			case "Python":
-				if c.class != ClassCode { // what tests need is often installed beside
-					continue
+				if c.class == ClassCode { // what tests need is often installed beside
+					missing = w.pythonWithout(c.Path, i.name)
 				}
-				if file := w.pythonWithout(c.Path, i.name); file != "" {
-					w.at("fit", "undeclared-import", c, After, i.line, file+" does not declare "+i.name)
-				}
+			}
+			if missing != "" {
+				w.at("fit", "undeclared-import", c, After, i.line, missing)
 			}
 		}
 	}
 }
 
-// own tells whether a package imports itself by its name, or names an alias in its imports.
-func (w *work) own(file, pkg string) bool {
-	var p struct {
-		Name    string         `json:"name"`
-		Imports map[string]any `json:"imports"`
+// goWithout says which go.mod does not require an import; "" where one does, or none need.
+func (w *work) goWithout(file, name string) string {
+	first, _, _ := strings.Cut(name, "/")
+	d := w.declaredIn(path.Dir(file), "go.mod")
+	if d == nil || !strings.Contains(first, ".") { // the standard library, or a module without a domain
+		return ""
 	}
-	_ = json.Unmarshal(w.in.Read(After, file), &p)
-	return p.Name == pkg || p.Imports[pkg] != nil
+	for module := name; module != "." && module != "/"; module = path.Dir(module) {
+		if d.has(module) {
+			return ""
+		}
+	}
+	return d.file + " does not require it"
 }
 
-func under(name, module string) bool {
-	return name == module || strings.HasPrefix(name, module+"/")
+// scriptWithout says which package.json does not declare an import; "" where one does, or none need.
+func (w *work) scriptWithout(file, name string) string {
+	if strings.HasPrefix(name, ".") || strings.HasPrefix(name, "/") || strings.HasPrefix(name, "#") || strings.HasPrefix(name, "~") || strings.HasPrefix(name, "@/") || strings.Contains(name, ":") || strings.Contains(name, "$") {
+		return ""
+	}
+	parts := strings.SplitN(name, "/", 3)
+	pkg := parts[0]
+	if strings.HasPrefix(pkg, "@") && len(parts) > 1 {
+		pkg += "/" + parts[1]
+	}
+	d := w.declaredIn(path.Dir(file), "package.json")
+	if d == nil || builtins[pkg] || d.has(pkg) || d.has("@types/"+pkg) {
+		return ""
+	}
+	return d.file + " does not declare " + pkg
 }
 
 type imported struct {

@@ -164,17 +164,16 @@ type change struct {
 
 // work is one measuring.
 type work struct {
-	in    *Input
-	files []*change
-	out   *Measures
-	off   map[string]bool
-	asked asked
-	names map[string]bool   // see touchedNames
-	said  map[*change]*said // see saidBy
-	more  map[string]int    // findings beyond the most that are kept, by measure and kind
-	// manifests and local are what the result has of Python; see pythonManifests, pythonLocal.
-	manifests map[string][]string
-	local     map[string]bool
+	in       *Input
+	files    []*change
+	out      *Measures
+	off      map[string]bool
+	asked    asked
+	names    map[string]bool      // see touchedNames
+	said     map[*change]*said    // see saidBy
+	more     map[string]int       // findings beyond the most that are kept, by measure and kind
+	declares map[string]*declared // see declaredIn
+	python   *python              // see pythonWithout
 }
 
 // Measure works out every measure of a change. It errs only where the diff cannot be read.

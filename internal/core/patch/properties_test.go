@@ -331,6 +331,43 @@ func TestChangesMadeToTakeLong(t *testing.T) {
 	sound(t, m)
 }
 
+// Imports without end are held against manifests without end.
+func TestManyImportsDoNotTakeLong(t *testing.T) {
+	many := func(format string, n int) string {
+		var out strings.Builder
+		for i := range n {
+			fmt.Fprintf(&out, format, i)
+		}
+		return out.String()
+	}
+	manifests := tree{
+		"go.mod":           "module port\n\ngo 1.26\n\nrequire (\n" + many("\tlamps.example/m%d v1.0.0\n", 20_000) + ")\n",
+		"package.json":     `{"dependencies": {` + many(`"m%d": "1", `, 20_000) + `"last": "1"}}`,
+		"requirements.txt": many("module-%d\n", 20_000),
+		"a/b/c/keep":       "x\n",
+	}
+	files := tree{
+		"a/b/c/x.go": "package c\n\nimport (\n" + many("\t\"oil.example/n%d/x\"\n", 20_000) + ")\n",
+		"a/b/c/x.js": many("import x%d from 'n%[1]d';\n", 20_000),
+		"a/b/c/x.py": many("import n%d\n", 20_000),
+	}
+	after := tree{}
+	for _, one := range []tree{manifests, files} {
+		for name, text := range one {
+			after[name] = text
+		}
+	}
+	in := between(t, manifests, after)
+	for name := range manifests {
+		in.Start = append(in.Start, name)
+	}
+	m := measure(t, in)
+	assert.GreaterOrEqual(t, value(t, m, "undeclared_imports"), 40_000.0, "what Python imports is looked at up to a bound")
+	sound(t, m)
+	in = between(t, tree{"keep": "x\n"}, manifests)
+	assert.Greater(t, value(t, measure(t, in), "dependencies_added"), 60_000.0)
+}
+
 // What is not kept as a finding is counted all the same, and what is not read is said.
 func TestCountsGoBeyondWhatIsKept(t *testing.T) {
 	todos := strings.Repeat("// TODO: one of many\n", maxFindings+345)

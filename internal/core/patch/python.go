@@ -1,6 +1,7 @@
 package patch
 
 import (
+	"cmp"
 	"path"
 	"regexp"
 	"slices"
@@ -44,56 +45,117 @@ var installedAs = map[string][]string{
 	"rest_framework": {"djangorestframework"}, "google": {"protobuf"}, "websocket": {"websocket-client"}, "socks": {"pysocks"}, "dns": {"dnspython"}, "markdown_it": {"markdown-it-py"}, "ruamel": {"ruamel-yaml"},
 }
 
-// pythonWithout is a manifest that should declare an import and does not; "" where one
+// python is what the result has of Python. It is gathered when an import needs it.
+type python struct {
+	// manifests are the files that may declare dependencies, by folder, and declares what
+	// they declare, by file; nil for one that cannot be read.
+	manifests map[string][]string
+	declares  map[string]map[string]bool
+	// local are the first names that may be the repository's own, imported those that its
+	// start imports.
+	local, imported map[string]bool
+	// compared is how many names were held against another.
+	compared int
+}
+
+const (
+	// maxSearched is how many files of the start are searched for imports; of a start
+	// with more nothing is told.
+	maxSearched = 1000
+	// maxNames is how many names of Python are held against each other in a change.
+	maxNames = 500_000
+)
+
+// pythonWithout says which manifest should declare an import and does not; "" where one
 // does, or where it cannot be told.
 func (w *work) pythonWithout(file, name string) string {
-	if pythonModules[name] || w.in.Start == nil || w.pythonLocal(name) {
+	if pythonModules[name] || w.in.Start == nil {
+		return ""
+	}
+	if w.python == nil {
+		w.python = w.pythonOf()
+	}
+	p := w.python
+	if p.local[name] || p.imported == nil || p.imported[name] {
 		return ""
 	}
 	found := ""
 	for dir := path.Dir(file); ; dir = path.Dir(dir) {
-		for _, manifestName := range w.pythonManifests()[dir] {
-			src := w.in.Read(After, manifestName)
-			declares := manifest(manifestName, src)
-			if declares == nil {
-				return "" // it cannot be read
+		for _, manifest := range p.manifests[dir] {
+			declares := p.declares[manifest]
+			p.compared += len(declares)
+			if declares == nil || p.compared > maxNames {
+				return ""
 			}
 			for d := range declares {
 				if installs(d, name) {
 					return ""
 				}
 			}
-			if len(declares) > 0 && found == "" || strings.Contains(string(src), "[project]") {
-				found = manifestName
+			if len(declares) > 0 {
+				found = cmp.Or(found, manifest+" does not declare "+name)
 			}
 		}
 		if dir == "." || dir == "/" {
-			break
+			return found
 		}
 	}
-	if found != "" && w.importedBefore(name) {
-		return ""
-	}
-	return found
 }
 
-// maxSearched is how many files of the start are searched for an import.
-const maxSearched = 1000
+// pythonImport is an import, as it is found without taking a text apart.
+var pythonImport = regexp.MustCompile(`(?m)^[ \t]*(?:from[ \t]+(\w+)|import[ \t]+([\w., \t]+))`)
 
-// importedBefore tells whether a file of the start imports something already: then it is
-// there, whatever brings it. Of very many files it says yes.
-func (w *work) importedBefore(name string) bool {
-	imports := regexp.MustCompile(`(?m)^\s*(import|from)\s+([\w.]+\s*,\s*)*` + regexp.QuoteMeta(name) + `\b`)
+// pythonOf gathers what the result has of Python.
+func (w *work) pythonOf() *python {
+	p := &python{manifests: map[string][]string{}, declares: map[string]map[string]bool{}, local: map[string]bool{}, imported: map[string]bool{}}
 	searched := 0
-	for _, file := range w.in.Start {
-		if !strings.HasSuffix(file, ".py") {
+	for _, name := range w.in.Start {
+		if p.imported == nil || !strings.HasSuffix(name, ".py") {
 			continue
 		}
-		if searched++; searched > maxSearched || imports.Match(w.in.Read(Before, file)) {
-			return true
+		if searched++; searched > maxSearched {
+			p.imported = nil
+			return p
+		}
+		for _, m := range pythonImport.FindAllSubmatch(w.in.Read(Before, name), -1) {
+			p.imported[string(m[1])] = true
+			for part := range strings.SplitSeq(string(m[2]), ",") {
+				first, _, _ := strings.Cut(strings.TrimSpace(part), " ")
+				first, _, _ = strings.Cut(first, ".")
+				p.imported[first] = true
+			}
 		}
 	}
-	return false
+	take := func(name string) {
+		if slices.Contains([]string{".py", ".pyi", ".pyx"}, path.Ext(name)) {
+			for part := range strings.SplitSeq(strings.TrimSuffix(name, path.Ext(name)), "/") {
+				p.local[part] = true
+			}
+		}
+		dir := path.Dir(name)
+		switch {
+		case isRequirements(name):
+			if path.Base(dir) == "requirements" {
+				dir = path.Dir(dir)
+			}
+		case slices.Contains([]string{"pyproject.toml", "setup.py", "setup.cfg", "Pipfile", "environment.yml", "environment.yaml"}, path.Base(name)):
+		default:
+			return
+		}
+		if src := w.in.Read(After, name); src != nil {
+			p.manifests[dir] = append(p.manifests[dir], name)
+			p.declares[name] = manifest(name, src)
+		}
+	}
+	for _, name := range w.in.Start {
+		take(name)
+	}
+	for _, c := range w.files {
+		if c.Status == Added || c.Status == Renamed {
+			take(c.Path)
+		}
+	}
+	return p
 }
 
 // installs tells whether what a manifest declares may bring an import: whether the names
@@ -102,55 +164,4 @@ func installs(declared, name string) bool {
 	plain := pythonName(name)
 	short := strings.ReplaceAll(plain, "-", "")
 	return declared == plain || slices.Contains(installedAs[name], declared) || len(short) >= 3 && strings.Contains(strings.ReplaceAll(declared, "-", ""), short) || len(declared) >= 4 && strings.HasPrefix(plain, declared)
-}
-
-// pythonManifests are the files of the result that may declare dependencies of Python, by
-// folder. What stands beside is a folder's too: in requirements/ and the like.
-func (w *work) pythonManifests() map[string][]string {
-	if w.manifests == nil {
-		w.manifests = map[string][]string{}
-		w.eachOfResult(func(name string) {
-			base, dir := path.Base(name), path.Dir(name)
-			switch {
-			case isRequirements(name) && path.Base(dir) == "requirements":
-				w.manifests[path.Dir(dir)] = append(w.manifests[path.Dir(dir)], name)
-			case isRequirements(name), slices.Contains([]string{"pyproject.toml", "setup.py", "setup.cfg", "Pipfile", "environment.yml", "environment.yaml"}, base):
-				w.manifests[dir] = append(w.manifests[dir], name)
-			}
-		})
-	}
-	return w.manifests
-}
-
-// pythonLocal tells whether a first name of an import may be one of the repository's own.
-func (w *work) pythonLocal(name string) bool {
-	if w.local == nil {
-		w.local = map[string]bool{}
-		w.eachOfResult(func(file string) {
-			stem, is := strings.CutSuffix(file, ".py")
-			if !is {
-				if stem, is = strings.CutSuffix(file, ".pyi"); !is {
-					if stem, is = strings.CutSuffix(file, ".pyx"); !is {
-						return
-					}
-				}
-			}
-			for part := range strings.SplitSeq(stem, "/") {
-				w.local[part] = true
-			}
-		})
-	}
-	return w.local[name]
-}
-
-// eachOfResult calls for the files of the start and those that the change adds.
-func (w *work) eachOfResult(do func(name string)) {
-	for _, name := range w.in.Start {
-		do(name)
-	}
-	for _, c := range w.files {
-		if c.Status == Added || c.Status == Renamed {
-			do(c.Path)
-		}
-	}
 }
