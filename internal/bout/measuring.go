@@ -133,7 +133,8 @@ func (e *Engine) index(ctx context.Context, p *workspace.Prepared, t *task.Task,
 }
 
 // MeasureEdits works out the edit measures of a result of a stage.
-func (e *Engine) MeasureEdits(ctx context.Context, t *task.Task, p *workspace.Prepared, stage *task.Stage, result Result, with Beside) (*patch.Measures, error) {
+func (e *Engine) MeasureEdits(ctx context.Context, t *task.Task, p *workspace.Prepared, stage *task.Stage, result Result, with Beside) (m *patch.Measures, err error) {
+	defer patch.Catch(&err, "what is measured beside the change")
 	change, err := e.Git.ReadChange(ctx, p, e.Scratch(), result.Diff, result.Tree)
 	if err != nil {
 		return nil, err
@@ -223,7 +224,7 @@ func (e *Engine) MeasureEdits(ctx context.Context, t *task.Task, p *workspace.Pr
 			return nil, err
 		}
 	}
-	m, err := patch.MeasureEdits(in)
+	m, err = patch.MeasureEdits(in)
 	if closed := contents.Close(); err == nil && closed != nil && ctx.Err() == nil {
 		err = closed
 	}

@@ -549,13 +549,23 @@ func (a *app) fileLines(f patch.File) {
 func (a *app) contestRemeasure() *cobra.Command {
 	return a.withPrices(a.withFormat(&cobra.Command{Use: "remeasure [CONTEST]", Short: "Work out the edit measures of a contest's bouts anew, from what was stored", Args: cobra.MaximumNArgs(1),
 		Long: "Work out the edit measures of all of a contest's bouts anew, from their stored changes, closing messages and what checks wrote.\n" +
-			"No tool and no check is run, and verdicts stay: for after an update of Agonometer, when standings leave out measures of an older version.",
+			"No tool and no check is run, and verdicts stay: for after an update of Agonometer, when standings leave out measures of an older version.\n" +
+			"It does not begin while a contest runs, whose times it would disturb.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt)
 			defer stop()
 			c, d, err := a.contest(ctx, args)
 			if err != nil {
 				return err
+			}
+			all, err := c.Contests(ctx)
+			if err != nil {
+				return err
+			}
+			for _, one := range all {
+				if one.State == "running" {
+					return fmt.Errorf("the contest %s is running, and measuring beside it would disturb its times: wait until it has ended (agonometer contest watch %s)", visible(one.Name), one.ID)
+				}
 			}
 			bouts, err := c.Bouts(ctx, client.BoutFilter{Contest: d.ID})
 			if err != nil {

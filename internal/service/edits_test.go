@@ -247,6 +247,19 @@ func TestConsoleShowsEditMeasures(t *testing.T) {
 }
 
 // Records from before there were edit measures are opened, and measured when asked.
+// alter changes the records of a service that has ended, and tells how many rows.
+func alter(t *testing.T, data, statement string, args ...any) int64 {
+	t.Helper()
+	db, err := sql.Open("sqlite", filepath.Join(data, "records.sqlite"))
+	require.NoError(t, err)
+	done, err := db.Exec(statement, args...)
+	require.NoError(t, err)
+	rows, err := done.RowsAffected()
+	require.NoError(t, err)
+	require.NoError(t, db.Close())
+	return rows
+}
+
 func TestRecordsOfBeforeEditMeasures(t *testing.T) {
 	p := newEdits(t, quayTask, nil)
 	data := t.TempDir()
@@ -254,14 +267,10 @@ func TestRecordsOfBeforeEditMeasures(t *testing.T) {
 	d := finish(t, c, begin(t, c, p))
 	bad := only(t, d, "messy").ID
 	require.NoError(t, s.Close())
-	db, err := sql.Open("sqlite", filepath.Join(data, "records.sqlite"))
-	require.NoError(t, err)
-	_, err = db.Exec(`UPDATE judgements SET rounds = (SELECT json_group_array(json(json_remove(value, '$.measures', '$.measures_version', '$.edits', '$.beside'))) FROM json_each(judgements.rounds));
+	alter(t, data, `UPDATE judgements SET rounds = (SELECT json_group_array(json(json_remove(value, '$.measures', '$.measures_version', '$.edits', '$.beside'))) FROM json_each(judgements.rounds));
 		DROP TABLE edit_marks; PRAGMA user_version = 4`)
-	require.NoError(t, err)
-	require.NoError(t, db.Close())
 	_, c = start(t, data)
-	_, err = c.Measures(t.Context(), bad, 0)
+	_, err := c.Measures(t.Context(), bad, 0)
 	assert.ErrorContains(t, err, "again")
 	m, err := c.MeasureAgain(t.Context(), bad)
 	require.NoError(t, err)
@@ -277,14 +286,7 @@ func TestMeasuresOfAnOlderVersionAreLeftOut(t *testing.T) {
 	d := finish(t, c, begin(t, c, p))
 	bad := only(t, d, "messy").ID
 	require.NoError(t, s.Close())
-	db, err := sql.Open("sqlite", filepath.Join(data, "records.sqlite"))
-	require.NoError(t, err)
-	done, err := db.Exec(`UPDATE judgements SET rounds = (SELECT json_group_array(json(json_set(value, '$.measures_version', 1))) FROM json_each(judgements.rounds)) WHERE bout_id = ?`, bad)
-	require.NoError(t, err)
-	changed, err := done.RowsAffected()
-	require.NoError(t, err)
-	require.EqualValues(t, 1, changed)
-	require.NoError(t, db.Close())
+	require.EqualValues(t, 1, alter(t, data, `UPDATE judgements SET rounds = (SELECT json_group_array(json(json_set(value, '$.measures_version', 1))) FROM json_each(judgements.rounds)) WHERE bout_id = ?`, bad))
 	_, c = start(t, data)
 	leftovers := func() (value *float64, notes string) {
 		standings, err := c.Standings(t.Context(), d.ID)
@@ -299,7 +301,7 @@ func TestMeasuresOfAnOlderVersionAreLeftOut(t *testing.T) {
 	value, notes := leftovers()
 	assert.Nil(t, value)
 	assert.Contains(t, notes, "1 bout are of an older version and left out; agonometer contest remeasure "+d.ID)
-	_, err = c.MeasureAgain(t.Context(), bad)
+	_, err := c.MeasureAgain(t.Context(), bad)
 	require.NoError(t, err)
 	value, notes = leftovers()
 	require.NotNil(t, value)

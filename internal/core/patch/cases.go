@@ -27,6 +27,8 @@ type caseOf struct {
 	t *text
 	d lex.Decl
 	counts
+	// looked tells whether it was looked into at all; see afford.
+	looked bool
 	// asserted are the tokens at which its assertions begin.
 	asserted []int
 	// helped is what functions do that it calls and that this side alone has.
@@ -44,6 +46,7 @@ func (w *work) cases(side Side) map[string]*caseOf {
 	}
 	out, helpers := map[string]*caseOf{}, map[string]helping{}
 	var all []*caseOf
+	same := map[string]int{}       // how many tests have a name
 	elsewhere := map[string]bool{} // what the other side has too
 	for _, c := range w.files {
 		t, other := c.after, c.before
@@ -64,10 +67,12 @@ func (w *work) cases(side Side) map[string]*caseOf {
 				helpers[d.Name] = helping{t, d}
 			case lex.Case:
 				one := &caseOf{c: c, t: t, d: d}
-				one.counts, one.asserted = t.countsIn(d)
+				if one.looked = w.afford(d.To - d.From); one.looked {
+					one.counts, one.asserted = t.countsIn(d)
+				}
 				key := c.name(side) + "\x00" + d.Full()
-				for n := 2; out[key] != nil; n++ {
-					key = fmt.Sprintf("%s\x00%s\x00%d", c.name(side), d.Full(), n)
+				if same[key]++; same[key] > 1 {
+					key += fmt.Sprintf("\x00%d", same[key])
 				}
 				out[key] = one
 				all = append(all, one)
@@ -96,6 +101,9 @@ func (w *work) cases(side Side) map[string]*caseOf {
 	}
 	known := map[string]done{}
 	for _, one := range all {
+		if !one.looked || len(helpers) == 0 {
+			continue
+		}
 		seen := map[string]bool{}
 		for next := calledBy(one.t, one.d); len(next) > 0 && len(seen) < maxHelpers; next = next[1:] {
 			name := next[0]
@@ -106,8 +114,10 @@ func (w *work) cases(side Side) map[string]*caseOf {
 			n, counted := known[name]
 			if !counted {
 				h := helpers[name]
-				n = done{calls: calledBy(h.t, h.d)}
-				n.counts, _ = h.t.countsIn(h.d)
+				if w.afford(h.d.To - h.d.From) {
+					n.calls = calledBy(h.t, h.d)
+					n.counts, _ = h.t.countsIn(h.d)
+				}
 				known[name] = n
 			}
 			one.helped.asserts, one.helped.strict, one.helped.loose = one.helped.asserts+n.asserts, one.helped.strict+n.strict, one.helped.loose+n.loose
@@ -171,9 +181,9 @@ var (
 )
 
 // excused is how many assertions are gone from a test and missing in no way: they moved to
-// another; what they only looked after, whether a step went well, is not done any more; or
+// another test, whose new lines elsewhere counts; what they only looked after, whether a step went well, is not done any more; or
 // what was handed the test is still called, without it.
-func (c *caseOf) excused(now *caseOf) (n int) {
+func (c *caseOf) excused(now *caseOf, elsewhere map[string]int) (n int) {
 	t, is := c.t, span{now.t, now.d.From, now.d.To}
 	calls, plain := map[string]bool{}, map[string]bool{} // all that is called now, and what without the test
 	for i := is.from; i < is.to; i++ {
@@ -189,7 +199,10 @@ func (c *caseOf) excused(now *caseOf) (n int) {
 		}
 		switch {
 		case !t.touched[line]:
-		case t.moved[line], t.Lang.Name == "Go" && t.handedTest(i) && plain[word]:
+		case t.moved[line] && elsewhere[squeezed(t.Line(line))] > 0:
+			elsewhere[squeezed(t.Line(line))]--
+			n++
+		case t.Lang.Name == "Go" && t.handedTest(i) && plain[word]:
 			n++
 		case t.Lang.Name == "Go" && (noError.MatchString(word) || failsTest.MatchString(word) && lossKinds[0].pattern.Match(t.Line(line-1))):
 			steps := t.callsIn(line-2, line)
@@ -287,19 +300,31 @@ func (w *work) tests() {
 		}
 		lone = append(lone, after[key])
 	}
+	// The lines that came to tests, and run.
+	elsewhere := map[string]int{}
+	for _, c := range w.files {
+		if c.after == nil {
+			continue
+		}
+		for line := range c.after.moved {
+			if d := c.after.functionAround(line); d != nil && d.Kind == lex.Case && !d.Skipped {
+				elsewhere[squeezed(c.after.Line(line))]++
+			}
+		}
+	}
 	changed, compared := 0, 0
 	var others places
 	for _, key := range slices.Sorted(maps.Keys(before)) {
 		was := before[key]
 		now := matched[key]
 		if now == nil {
-			mine := bodyOf(was.t, was.d)
+			mine := w.bodyOf(was.t, was.d)
 			for i, other := range lone {
 				if compared++; other == nil || compared > maxCompared && other.c != was.c {
 					continue
 				}
 				if other.runs == nil {
-					other.runs = bodyOf(other.t, other.d)
+					other.runs = w.bodyOf(other.t, other.d)
 				}
 				if likeness(mine, other.runs) >= 0.6 || other.d.Full() == was.d.Full() {
 					now, lone[i] = other, nil
@@ -313,11 +338,14 @@ func (w *work) tests() {
 			}
 			continue
 		}
-		if likeness(bodyOf(was.t, was.d), bodyOf(now.t, now.d)) < 1 || was.skips != now.skips {
+		if likeness(w.bodyOf(was.t, was.d), w.bodyOf(now.t, now.d)) < 1 || was.skips != now.skips {
 			changed++
 			others.decl(After, now.c.Path, now.d)
 		}
-		switch fewer := now.asserts < was.asserts && (now.asserts == 0 || now.asserts < was.asserts-was.excused(now)); {
+		if !was.looked || !now.looked {
+			continue
+		}
+		switch fewer := now.asserts < was.asserts && (now.asserts == 0 || now.asserts < was.asserts-was.excused(now, elsewhere)); {
 		case now.skips > was.skips:
 			note("skipped", now, After, "a test is left out now")
 		case fewer && now.asserts+now.helped.asserts < was.asserts+was.helped.asserts:

@@ -51,6 +51,9 @@ func (w *work) fit() {
 				longest, long = n, places{}
 				long.decl(After, c.Path, d)
 			}
+			if !w.afford(d.To - d.From) {
+				continue
+			}
 			if n, line := depth(c.after, d); n > deepest {
 				deepest, deep = n, places{list: []Place{{Side: After, Path: c.Path, Line: line}}}
 			}

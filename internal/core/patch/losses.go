@@ -88,21 +88,20 @@ func (w *work) inventory(side Side) [][]holds {
 		if t == nil || c.class != ClassCode || len(t.touched) == 0 {
 			continue
 		}
-		around := make([]string, t.Lines()+2)
-		for _, d := range t.decls {
-			if d.Kind == lex.Function || d.Kind == lex.Case {
-				name := d.Full()
-				for n := d.Line; n <= min(d.End, t.Lines()); n++ {
-					around[n] = name
-				}
-			}
-		}
 		code := codeOnly(t)
+		var within *lex.Decl
+		function := "" // its name
 		for n := 1; n <= t.Lines(); n++ {
 			if !t.touched[n] || t.moved[n] || t.kinds[n-1] != lex.Code || len(t.Line(n)) > 2000 {
 				continue
 			}
 			full := code(n)
+			if d := t.functionAround(n); d != within {
+				within, function = d, ""
+				if d != nil {
+					function = d.Full()
+				}
+			}
 			lower := strings.ToLower(full)
 			handsOver := side == After && t.Lang.Name == "Go" && strings.Contains(full, "return") && handsOn.MatchString(full)
 			for k, kind := range lossKinds {
@@ -115,7 +114,7 @@ func (w *work) inventory(side Side) [][]holds {
 					line = guarded(code, n, t.Lines(), side == After)
 				}
 				if hands || kind.pattern.MatchString(line) {
-					out[k] = append(out[k], holds{c, n, squeezed([]byte(line)), c.Path + "\x00" + around[n]})
+					out[k] = append(out[k], holds{c, n, squeezed([]byte(line)), c.Path + "\x00" + function})
 				}
 			}
 		}
@@ -279,10 +278,10 @@ func (w *work) losses() {
 				continue // too different in size to be alike
 			}
 			if mine == nil {
-				mine = bodyOf(n.c.before, n.d)
+				mine = w.bodyOf(n.c.before, n.d)
 			}
 			if other.runs == nil {
-				other.runs = bodyOf(other.c.after, other.d)
+				other.runs = w.bodyOf(other.c.after, other.d)
 			}
 			sameName := other.c == n.c && other.d.Name == n.d.Name // a method that became a function, or another's
 			if sameName || likeness(mine, other.runs) >= 0.6 {
@@ -393,8 +392,8 @@ func (w *work) losses() {
 	w.figure("unused", w.count("losses", "unused"))
 }
 
-// gives stands before a name that it declares or brings in.
-var gives = regexp.MustCompile(`^(get|set|static|async|function|def|class|object|fn|func|fun|const|let|var|val|import|as)$`)
+// givesName stands before a name that it declares or brings in.
+var givesName = regexp.MustCompile(`^(get|set|static|async|function|def|class|object|fn|func|fun|const|let|var|val|import|as)$`)
 
 // builtInNow are functions that projects of Go had of their own before the language did.
 var builtInNow = map[string]bool{"min": true, "max": true, "clear": true}
@@ -405,56 +404,80 @@ func (c *change) givenOtherwise(name string) bool {
 	if c.after == nil {
 		return false
 	}
-	t := c.after
-	if slices.ContainsFunc(t.decls, func(d lex.Decl) bool { return d.Name == name }) {
-		return true
+	if c.given == nil {
+		c.given = c.after.gives(c.lang)
 	}
-	if t.Lang.Name == "Go" && builtInNow[name] && mentions(t, name) > 0 {
-		return true
+	return c.given[name]
+}
+
+// gives are the names that a text declares, and that its touched lines give in another way.
+func (t *text) gives(lang *lex.Language) map[string]bool {
+	out := map[string]bool{}
+	for _, d := range t.decls {
+		out[d.Name] = true
 	}
-	if !bytes.Contains(t.Src, []byte(name)) {
-		return false
-	}
+	script := lang.Name == "JavaScript" || lang.Name == "TypeScript"
+	line, brings := int32(0), false // whether the line is an import
 	for i, k := range t.Tokens {
-		if k.Kind != lex.Word || !t.touched[int(k.Line)] || t.Word(i) != name {
+		if k.Kind != lex.Word {
 			continue
 		}
-		if t.Is(i+1, ":") || t.Is(i+1, "=") && !t.Is(i+2, "=") || gives.MatchString(t.Word(i-1)) || importLine.Match(t.Line(int(k.Line))) {
-			return true
+		if k.Line != line {
+			line, brings = k.Line, t.touched[int(k.Line)] && importLine.Match(t.Line(int(k.Line)))
+		}
+		name := t.Word(i)
+		if lang.Name == "Go" && builtInNow[name] {
+			out[name] = true
+		}
+		if !t.touched[int(k.Line)] || out[name] {
+			continue
+		}
+		property := script && t.Is(i+1, ":") && (t.Is(i+2, "(") || t.Word(i+2) == "function" || t.Word(i+2) == "async" || t.Is(i+3, "=") && t.Is(i+4, ">"))
+		value := (k.First || t.Is(i-1, ".")) && t.Is(i+1, "=") && !t.Is(i+2, "=")
+		if property || value || givesName.MatchString(t.Word(i-1)) || brings {
+			out[name] = true
 		}
 	}
-	return false
+	return out
 }
 
 // calledNoMore tells whether a lost function that nobody may use from outside was called
 // in the changed files before and is not now: its work went elsewhere.
 func (w *work) calledNoMore(full, name string) bool {
-	before, after := 0, 0
-	for _, c := range w.files {
-		before += mentions(c.before, name)
-		after += mentions(c.after, name)
-	}
-	return before > 1 && after == 0
+	return w.mentioned(Before)[name] > 1 && w.mentioned(After)[name] == 0
 }
 
-func mentions(t *text, name string) int {
-	n := 0
-	if t == nil {
-		return 0
+// mentioned is how often each word stands in the code of a side, in literals too.
+func (w *work) mentioned(side Side) map[string]int {
+	at := 0
+	if side == After {
+		at = 1
 	}
-	for _, k := range t.Tokens {
-		switch k.Kind {
-		case lex.Word:
-			if int(k.End-k.Start) == len(name) && string(t.Of(k)) == name {
-				n++
-			}
-		case lex.String:
-			if bytes.Contains(t.Of(k), []byte(name)) {
-				n++
+	if w.words[at] != nil {
+		return w.words[at]
+	}
+	out := map[string]int{}
+	for _, c := range w.files {
+		t := c.before
+		if side == After {
+			t = c.after
+		}
+		if t == nil {
+			continue
+		}
+		for _, k := range t.Tokens {
+			switch k.Kind {
+			case lex.Word:
+				out[string(t.Of(k))]++
+			case lex.String:
+				for part := range bytes.FieldsFuncSeq(t.Of(k), notOfWord) {
+					out[string(part)]++
+				}
 			}
 		}
 	}
-	return n
+	w.words[at] = out
+	return out
 }
 
 func (w *work) deletedByReference(name string) bool {
@@ -467,8 +490,11 @@ func (w *work) deletedByReference(name string) bool {
 }
 
 // bodyOf are the runs of four tokens of a declaration's body, counted.
-func bodyOf(t *text, d lex.Decl) map[uint64]int {
+func (w *work) bodyOf(t *text, d lex.Decl) map[uint64]int {
 	out := map[uint64]int{}
+	if !w.afford(d.To - d.Body) {
+		return out
+	}
 	var run tokenRun
 	for _, k := range t.Tokens[d.Body:d.To] {
 		if k.Kind != lex.Comment && run.add(t.Of(k)) {
@@ -528,9 +554,14 @@ func (w *work) unused() {
 		if c.after == nil || c.class != ClassCode || c.lang.Blocks == lex.NoBlocks || c.lang.Name == "Shell" || c.lang.Name == "C" && c.before == nil {
 			continue
 		}
-		for i, d := range c.after.decls {
+		reach := 0 // how far the declarations before go
+		for _, d := range c.after.decls {
+			inside := reach > d.From
+			if d.Kind != lex.Value {
+				reach = max(reach, d.To)
+			}
 			if d.Kind != lex.Function || d.Exported || d.Owner != "" || had[d.Name] || !c.after.touched[d.Line] || c.after.moved[d.Line] || entryPoint.MatchString(d.Name) || w.asked.words[d.Name] ||
-				inside(c.after.decls, i) || c.after.decorated(d) {
+				inside || c.after.decorated(d) {
 				continue
 			}
 			candidates = append(candidates, candidate{c, d})
@@ -568,16 +599,6 @@ func (w *work) unused() {
 
 func notOfWord(r rune) bool {
 	return r != '_' && (r < '0' || r > '9') && (r < 'a' || r > 'z') && (r < 'A' || r > 'Z')
-}
-
-// inside tells whether a declaration lies within another.
-func inside(all []lex.Decl, i int) bool {
-	for j := range all[:i] {
-		if all[j].To > all[i].From && all[j].Kind != lex.Value {
-			return true
-		}
-	}
-	return false
 }
 
 // decorated tells whether the line above a declaration is an annotation: something calls it by that.

@@ -148,6 +148,7 @@ type text struct {
 	long []lex.Token
 	// asked is how often it was asked what stands around a token; see onlyIf.
 	asked int
+	around
 }
 
 // change is one changed file with both sides; a side is nil where there is no text.
@@ -156,6 +157,8 @@ type change struct {
 	lang          *lex.Language
 	class         Class
 	before, after *text
+	// given are the names that the result declares in one way or another; see givenOtherwise.
+	given map[string]bool
 	// unread is a file whose texts were too much.
 	unread bool
 	// odd is a file whose diff is not one of its two sides, so that only lines are counted.
@@ -173,6 +176,8 @@ type work struct {
 	said     map[*change]*said    // see saidBy
 	more     map[string]int       // findings beyond the most that are kept, by measure and kind
 	declares map[string]*declared // see declaredIn
+	left     int                  // see afford
+	words    [2]map[string]int    // see mentioned
 	python   *python              // see pythonWithout
 }
 
@@ -213,7 +218,7 @@ func MeasureEdits(in *Input) (*Measures, error) {
 		pages[i] = *w
 		pages[i].out = &Measures{}
 		all.Go(func() {
-			defer caught(&faults[i], m.name)
+			defer Catch(&faults[i], m.name)
 			m.run(&pages[i])
 		})
 	}
@@ -234,7 +239,8 @@ func MeasureEdits(in *Input) (*Measures, error) {
 // that measures it.
 var ErrFault = errors.New("the edit measures have a fault")
 
-func caught(into *error, what string) {
+// Catch makes an error of a fault that a deferred call of it finds.
+func Catch(into *error, what string) {
 	if r := recover(); r != nil {
 		*into = fmt.Errorf("%w in %s: %v", ErrFault, what, r)
 	}
@@ -321,7 +327,7 @@ func read(diff []byte, content func(Side, string) []byte, ahead func([]Place), i
 		free <- struct{}{}
 		all.Go(func() {
 			defer func() { <-free }()
-			defer caught(&faults[i], f.Path)
+			defer Catch(&faults[i], f.Path)
 			out[i] = takeApart(f, before, after, isTest)
 			out[i].unread = unread
 		})
@@ -407,6 +413,7 @@ func textOf(lang *lex.Language, src []byte, touched map[int]bool) *text {
 			delete(touched, n)
 		}
 	}
+	t.findAround()
 	return t
 }
 

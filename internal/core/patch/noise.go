@@ -120,8 +120,8 @@ func (w *work) touchedNames() map[string]bool {
 				if t == nil {
 					continue
 				}
-				for _, d := range t.decls {
-					if len(d.Name) > 2 && codeTouched(t, d) {
+				for i := range t.decls {
+					if d := &t.decls[i]; len(d.Name) > 2 && codeTouched(t, d) {
 						w.names[d.Name] = true
 					}
 				}
@@ -138,18 +138,10 @@ func (w *work) aboveChanged(t *text, line int) bool {
 	for next < t.Lines() && t.kinds[next-1] == lex.Remark {
 		next++
 	}
-	return slices.ContainsFunc(t.decls, func(d lex.Decl) bool {
-		return (d.Line == next || d.Line <= line && line <= d.End && d.Kind != lex.Type) && codeTouched(t, d)
-	})
-}
-
-func codeTouched(t *text, d lex.Decl) bool {
-	for n := d.Line; n <= min(d.End, len(t.kinds)); n++ {
-		if t.touched[n] && t.kinds[n-1] == lex.Code {
-			return true
-		}
+	if outer := t.outer[min(line, len(t.outer)-1)]; outer != nil && codeTouched(t, outer) {
+		return true
 	}
-	return false
+	return slices.ContainsFunc(t.begin(next), func(d *lex.Decl) bool { return codeTouched(t, d) })
 }
 
 // runs are the stretches of removed and added lines of a hunk, without context between them.
@@ -435,6 +427,9 @@ func (t *text) goesOn(line int) bool {
 	if line < 2 || t.kinds[line-2] != lex.Remark {
 		return false
 	}
+	if text := commentText(t.Line(line)); len(text) == 0 || text[0] < 'a' || text[0] > 'z' {
+		return false
+	}
 	above := commentText(t.Line(line - 1))
 	return len(above) > 0 && bytes.Count(above, []byte(" ")) > 2 && !bytes.ContainsAny(above[len(above)-1:], ".:;!?)")
 }
@@ -552,7 +547,7 @@ func (t *text) docText(k lex.Token) bool {
 
 var (
 	leadsIn   = regexp.MustCompile(`\w+ \w+.*:$`)
-	exampleOf = regexp.MustCompile(`^(?i:examples?|usage|(unordered )?output|result|returns?|yields?)\b|^(?i:e\.g\.|i\.e\.)`)
+	exampleOf = regexp.MustCompile(`^(?i:examples?|usage|(unordered )?output)\b|^(?i:e\.g\.|i\.e\.)`)
 )
 
 // announces tells whether a remark announces what follows, such as an example.
@@ -560,7 +555,7 @@ func announces(remark string) bool {
 	if remark == "" {
 		return false
 	}
-	return remark[len(remark)-1] == ':' && leadsIn.MatchString(remark) || strings.IndexByte("eEiIuUoOrRyY", remark[0]) >= 0 && exampleOf.MatchString(remark)
+	return remark[len(remark)-1] == ':' && leadsIn.MatchString(remark) || strings.IndexByte("eEiIuUoO", remark[0]) >= 0 && exampleOf.MatchString(remark)
 }
 
 // outcommented are lines of code that were turned into comments: two or more in a row,

@@ -302,6 +302,20 @@ func FuzzFindingsOfLinters(f *testing.F) {
 }
 
 // Changes that are made to take long: each of these took minutes where every pair was compared.
+// nested are functions within each other.
+func nested(n int) string {
+	return strings.Repeat("function a(n) {\n", n) + "if (x) { return null; }\n" + strings.Repeat("}\n", n)
+}
+
+// functionsOf repeats a text with numbers.
+func functionsOf(format string, n int) string {
+	var out strings.Builder
+	for i := range n {
+		fmt.Fprintf(&out, format, i)
+	}
+	return out.String()
+}
+
 func TestChangesMadeToTakeLong(t *testing.T) {
 	for name, c := range map[string]struct{ file, before, after string }{
 		"braces":            {"a.c", strings.Repeat("}\n", 30_000), strings.Repeat("{\n}\n", 15_000)},
@@ -310,6 +324,13 @@ func TestChangesMadeToTakeLong(t *testing.T) {
 		"many tests":        {"a_test.go", functions("TestOld", 2000), functions("TestNew", 2000)},
 		"dots":              {"a.ts", "x\n", strings.Repeat("...\n", 5000)},
 		"remarks":           {"a.go", strings.Repeat("// a remark of some length\nx()\n", 10_000), strings.Repeat("// a remark of other length\nx()\n", 10_000)},
+		"nested functions":  {"a.js", "x();\n", nested(40_000)},
+		"nested, and gone":  {"a.js", nested(40_000), "x();\n"},
+		"nested tests":      {"a.test.js", "x();\n", strings.Repeat("test('a', () => {\n", 20_000) + "skip();\n" + strings.Repeat("});\n", 20_000)},
+		"tests of one name": {"test_a.py", "x\n", strings.Repeat("def test_a():\n    pytest.skip('x')\n", 40_000)},
+		"tests left out":    {"a.test.js", "x();\n", strings.Repeat("function a(){}\n", 60_000) + "test('a', () => {\n" + strings.Repeat("skip();\n", 100_000) + "});\n"},
+		"code in remarks":   {"a.js", strings.Repeat("x = moor(1, 2);\n", 40_000), strings.Repeat("function a(){}\n", 40_000) + strings.Repeat("//\tx = moor(1, 2);\n", 40_000)},
+		"names still given": {"a.js", functionsOf("export function old%d() {\n  return tie(%[1]d);\n}\n", 20_000), functionsOf("use(old%d);\n", 20_000)},
 		"white space":       {"a.rs", strings.Repeat("let a = 1;\n\"a\nb\";\n\n\n\n\n\n\n\n", 3000), strings.Repeat("let a  = 1;\n\"a\nb\";\n\n\n\n\n\n\n\n", 3000)},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -333,13 +354,7 @@ func TestChangesMadeToTakeLong(t *testing.T) {
 
 // Imports without end are held against manifests without end.
 func TestManyImportsDoNotTakeLong(t *testing.T) {
-	many := func(format string, n int) string {
-		var out strings.Builder
-		for i := range n {
-			fmt.Fprintf(&out, format, i)
-		}
-		return out.String()
-	}
+	many := functionsOf
 	manifests := tree{
 		"go.mod":           "module port\n\ngo 1.26\n\nrequire (\n" + many("\tlamps.example/m%d v1.0.0\n", 20_000) + ")\n",
 		"package.json":     `{"dependencies": {` + many(`"m%d": "1", `, 20_000) + `"last": "1"}}`,

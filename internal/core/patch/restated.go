@@ -191,14 +191,21 @@ func (h *holds) handledStill(now span) bool {
 }
 
 // awaitedNow tells whether a handler of a promise is gone from a function of a script that
-// awaits now: what goes wrong is its caller's then.
+// awaits what it looked after: what goes wrong is its caller's then.
 func (h *holds) awaitedNow(now span) bool {
 	if !strings.Contains(h.text, ".catch(") {
 		return false
 	}
+	calls := h.c.before.callsIn(h.line-8, h.line)
 	for i := now.from; i < now.to; i++ {
-		if now.t.Word(i) == "await" && now.t.touched[int(now.t.Tokens[i].Line)] {
-			return true
+		line := now.t.Tokens[i].Line
+		if now.t.Word(i) != "await" || !now.t.touched[int(line)] {
+			continue
+		}
+		for ; i < now.to && now.t.Tokens[i].Line == line; i++ {
+			if calls[now.t.Word(i)] && now.t.Is(i+1, "(") {
+				return true
+			}
 		}
 	}
 	return false
@@ -225,15 +232,16 @@ func (h *holds) defaulted(now span) bool {
 	return false
 }
 
-// saysNothing are calls that stand anywhere.
-var saysNothing = regexp.MustCompile(`^(require|catch|len|cap|make|append|min|max)$`)
+// saysNothing are calls that stand anywhere, in Go and elsewhere.
+var saysNothing = map[bool]*regexp.Regexp{true: regexp.MustCompile(`^(require|len|cap|make|append|min|max)$`), false: regexp.MustCompile(`^(require|catch|len|min|max)$`)}
 
 // callsIn are the functions that the changed lines of a stretch call.
 func (t *text) callsIn(first, last int) map[string]bool {
 	out := map[string]bool{}
+	nothing := saysNothing[t.Lang.Name == "Go"]
 	from, to := t.tokensOf(first, last)
 	for i := from; i < to; i++ {
-		if word := t.Word(i); word != "" && t.Is(i+1, "(") && t.touched[int(t.Tokens[i].Line)] && !t.Lang.Keyword([]byte(word)) && !saysNothing.MatchString(word) {
+		if word := t.Word(i); word != "" && t.Is(i+1, "(") && t.touched[int(t.Tokens[i].Line)] && !t.Lang.Keyword([]byte(word)) && !nothing.MatchString(word) {
 			out[word] = true
 		}
 	}
@@ -302,16 +310,6 @@ func (h *holds) wentTogether(now span) bool {
 		}
 	}
 	return true
-}
-
-// functionAround is the innermost function, or case, around a line; nil for none.
-func (t *text) functionAround(line int) (in *lex.Decl) {
-	for i := range t.decls {
-		if d := &t.decls[i]; (d.Kind == lex.Function || d.Kind == lex.Case) && d.Line <= line && line <= d.End && (in == nil || d.Line >= in.Line) {
-			in = d
-		}
-	}
-	return in
 }
 
 // maxBlock is how far the ends of a block are looked for, in tokens.

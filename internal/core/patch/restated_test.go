@@ -91,6 +91,9 @@ func TestWhatIsPutOtherwiseIsNotLost(t *testing.T) {
 		{"js, awaited", "a.js", handler,
 			"function config(done) {\n  make(port).then(path => {\n    found(path);\n  }).catch(err => {\n    done(err);\n  });\n}\n",
 			"async function config() {\n  const path = await make(port);\n  found(path);\n}\n", nil},
+		{"js, something else is awaited", "a.js", handler,
+			"function config(done) {\n  found(port).then(path => {\n    show(path);\n  }).catch(err => {\n    done(err);\n  });\n  lit();\n}\n",
+			"async function config(done) {\n  found(port).then(path => {\n    show(path);\n  });\n  await lit();\n}\n", []string{"error-handler -a.js:4"}},
 		{"js, neither handled nor awaited", "a.js", handler,
 			"function config(done) {\n  make(port).then(path => {\n    found(path);\n  }).catch(err => {\n    done(err);\n  });\n}\n",
 			"function config(done) {\n  make(port).then(path => {\n    found(path);\n  });\n}\n", []string{"error-handler -a.js:4"}},
@@ -122,6 +125,8 @@ func TestNamesThatAreGivenOtherwise(t *testing.T) {
 		{"js, a property", "a.js", "class Lamp {\n  burn() {\n    return light(this.oil, this.wick);\n  }\n}\nuse(Lamp);\n", "const lamp = {\n  burn: () => light(oil, wick, 2),\n};\nuse(lamp);\n", nil},
 		{"js, another name for it", "a.js", "export function tides() {\n  return table.all();\n}\n", "function heights() {\n  return [];\n}\nmodule.exports.tides = heights;\n", nil},
 		{"python, brought in", "a.py", "def text(message):\n    return message.translate(table)\n\n\nshow(text('a'))\n", "from words import text\n\nshow(text('a'))\n", nil},
+		{"js, a value of that name", "a.js", "export function tides() {\n  return table.all();\n}\n", "const lamp = { tides: 3 };\nuse(lamp);\n", []string{"exported-name -a.js:1-3"}},
+		{"python, a value for a parameter of that name", "a.py", "def text(message):\n    return message.translate(table)\n", "show(1, text=2)\n", []string{"exported-name -a.py:1-2"}},
 		{"python, still called and given by nothing", "a.py", "def text(message):\n    return message.translate(table)\n\n\nshow(text('a'))\n", "show(text('a'))\n", []string{"exported-name -a.py:1-2"}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -158,6 +163,9 @@ func TestTestsThatOnlyMoved(t *testing.T) {
 		{"the only check, of a step that went", "package a\n\nfunc TestMoor(t *testing.T) {\n\terr := tie(\"averil\")\n\trequire.NoError(t, err)\n\tmoor()\n}\n", "package a\n\nfunc TestMoor(t *testing.T) {\n\tmoor()\n\tmoor()\n\tmoor()\n}\n", []string{"weakened a_test.go:3-7"}},
 		{"what asserts is made no more, and an error's text is not asked for", "package a\n\nfunc TestMoor(t *testing.T) {\n\tassert := assert.New(t)\n\tassert.Equal(1, moor())\n\tif err := tie(); err.Error() != \"no\" {\n\t\tt.Fatal(err.Error())\n\t}\n}\n", "package a\n\nfunc TestMoor(t *testing.T) {\n\tassert.Equal(t, 1, moor())\n\tif err := tie(); !errors.Is(err, no) {\n\t\tt.Fatal(err)\n\t}\n}\n", nil},
 		{"a helper that wants no test any more", "package a\n\nfunc TestMoor(t *testing.T) {\n\tport := open(t)\n\trequire.Equal(t, 1, moor(port))\n}\n", "package a\n\nfunc TestMoor(t *testing.T) {\n\tport := open()\n\trequire.Equal(t, 1, moor(port))\n}\n", nil},
+		{"into a function that nothing calls", inline, "package a\n\nfunc TestMoor(t *testing.T) {\n}\n\nfunc moors(t *testing.T) {\n\trequire.Equal(t, 1, moor())\n\trequire.Equal(t, 2, moor())\n\trequire.NoError(t, err)\n}\n", []string{"weakened a_test.go:3-4"}},
+		{"some of them, into a function that nothing calls", "package a\n\nfunc TestMoor(t *testing.T) {\n\trequire.Equal(t, 1, moor(1))\n\trequire.Equal(t, 2, moor(2))\n\trequire.Equal(t, 3, moor(3))\n\trequire.Equal(t, 4, moor(4))\n\trequire.Equal(t, 5, moor(5))\n\trequire.Equal(t, 6, moor(6))\n\trequire.Equal(t, 7, moor(7))\n\trequire.Equal(t, 8, moor(8))\n\trequire.Equal(t, 9, moor(9))\n}\n", "package a\n\nfunc TestMoor(t *testing.T) {\n\trequire.Equal(t, 4, moor(4))\n\trequire.Equal(t, 5, moor(5))\n\trequire.Equal(t, 6, moor(6))\n\trequire.Equal(t, 7, moor(7))\n\trequire.Equal(t, 8, moor(8))\n\trequire.Equal(t, 9, moor(9))\n}\n\nfunc moors(t *testing.T) {\n\trequire.Equal(t, 1, moor(1))\n\trequire.Equal(t, 2, moor(2))\n\trequire.Equal(t, 3, moor(3))\n}\n", []string{"weakened a_test.go:3-10"}},
+		{"some of them, into another test", "package a\n\nfunc TestMoor(t *testing.T) {\n\trequire.Equal(t, 1, moor(1))\n\trequire.Equal(t, 2, moor(2))\n\trequire.Equal(t, 3, moor(3))\n\trequire.Equal(t, 4, moor(4))\n\trequire.Equal(t, 5, moor(5))\n\trequire.Equal(t, 6, moor(6))\n\trequire.Equal(t, 7, moor(7))\n\trequire.Equal(t, 8, moor(8))\n\trequire.Equal(t, 9, moor(9))\n}\n", "package a\n\nfunc TestMoor(t *testing.T) {\n\trequire.Equal(t, 4, moor(4))\n\trequire.Equal(t, 5, moor(5))\n\trequire.Equal(t, 6, moor(6))\n\trequire.Equal(t, 7, moor(7))\n\trequire.Equal(t, 8, moor(8))\n\trequire.Equal(t, 9, moor(9))\n}\n\nfunc TestRig(t *testing.T) {\n\trequire.Equal(t, 1, moor(1))\n\trequire.Equal(t, 2, moor(2))\n\trequire.Equal(t, 3, moor(3))\n}\n", nil},
 		{"what runs the tests is none", "package a\n\nfunc TestMain(m *testing.M) {\n\tif moor() {\n\t\tlog.Fatal(1)\n\t}\n}\n", "package a\n\nfunc TestMain(m *testing.M) {\n\tmoor()\n}\n", nil},
 		{"skipped", inline, strings.Replace(inline, "\trequire.Equal(t, 1", "\tt.Skip(\"later\")\n\trequire.Equal(t, 1", 1), []string{"skipped a_test.go:3-8"}},
 	} {
@@ -201,6 +209,12 @@ func TestExamplesInComments(t *testing.T) {
 	assert.NotEmpty(t, evidence(measure(t, between(t, tree{"a.py": "def f():\n    return 1\n"}, tree{"a.py": strings.Replace(announced, "following:", "following", 1)})), "leftovers"))
 	assert.Empty(t, evidence(measure(t, between(t, tree{"a.py": "def f():\n    return 1\n"}, tree{"a.py": "def f():\n    \"\"\"As in\n\n    def g(a):\n        ...  # your code here\n    \"\"\"\n    print('no port', file=sys.stderr)\n    return 1\n"})), "leftovers"))
 	assert.Len(t, evidence(measure(t, between(t, tree{"a.py": "def f():\n    return 1\n"}, tree{"a.py": "def f():\n    print('here')\n    return 1\n"})), "leftovers", "debug"), 1)
+	for _, above := range []string{"// keep all the other lamps here", "// Returns what is left"} { // no sentence that goes on, and no example
+		left := "function f() {\n  " + above + "\n  // ... rest of the code as before\n  return 1;\n}\n"
+		assert.Equal(t, []string{"placeholder a.js:3"}, evidence(measure(t, between(t, tree{"a.js": "function f() {\n  return 1;\n}\n"}, tree{"a.js": left})), "leftovers"), above)
+	}
+	hidden := "def f():\n    # return x\n    # rope = take(1)\n    # tie(rope, 2)\n    return 1\n"
+	assert.NotEmpty(t, evidence(measure(t, between(t, tree{"a.py": "def f():\n    return 1\n"}, tree{"a.py": hidden})), "leftovers"))
 	slog := "package a\n\n// Example of a log, https://port.averil.example\n// \tlogger := log.New(log.JSON(os.Stdout, nil))\n//\te.Use(middleware.Log(middleware.Config{\n//\t\tStatus: true,\n//\t}))\nfunc F() error {\n\treturn nil\n}\n"
 	assert.Empty(t, evidence(measure(t, between(t, tree{"a.go": "package a\n\nfunc F() error {\n\treturn nil\n}\n"}, tree{"a.go": slog})), "leftovers"))
 	sentence := "def f():\n    # These have a meaning only together with the\n    # other methods.\n    return 1\n"

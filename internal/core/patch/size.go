@@ -410,15 +410,6 @@ func (w *work) docs() {
 	yes("docs", places{list: slices.Concat(readme.list, changelog.list, docs.list, commented.list)})
 }
 
-func touches(t *text, from, to int) bool {
-	for n := from; n <= to; n++ {
-		if t.touched[n] {
-			return true
-		}
-	}
-	return false
-}
-
 // docTouched tells whether the comment above a declaration, or the first one in it, was touched.
 func docTouched(t *text, d lex.Decl) bool {
 	for n := d.Line - 1; n > 0 && t.kinds[n-1] == lex.Remark; n-- {

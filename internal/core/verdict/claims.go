@@ -143,12 +143,16 @@ func saysPass(sentence string) string {
 	if m == nil || unsure.MatchString(sentence) {
 		return ""
 	}
-	named := aTest.FindAllStringIndex(sentence[m[0]:m[1]], -1)
-	last := named[len(named)-1]
-	if someTests.MatchString(sentence[:m[0]+last[0]]) {
-		return ""
+	what := ""
+	for _, at := range aTest.FindAllStringIndex(sentence, -1) { // of the whole: what is a word depends on what stands around
+		if at[0] >= m[0] && at[1] <= m[1] {
+			what = sentence[at[0]:at[1]]
+			if someTests.MatchString(sentence[:at[0]]) {
+				what = ""
+			}
+		}
 	}
-	return sentence[m[0]+last[0] : m[0]+last[1]]
+	return what
 }
 
 // paths are files by the last part of their names, and each by itself.

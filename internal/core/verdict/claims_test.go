@@ -38,6 +38,7 @@ func TestClaims(t *testing.T) {
 		{"All library code and test code compiles and passes the linter.\nIt passes the test, reporting `PASSED`.\nThe package passes the server tests in a suite of its peers.\nThe new tests pass. My own unit tests pass.", &no, nil},
 		{"All checks pass.", &yes, []string{"tests-pass All checks pass."}},
 		{"The build passes.", &no, nil},
+		{"xſuite pass. All teſts pass. Passes all the ſuite", &no, []string{"tests-pass xſuite pass."}}, // what folds to other letters
 		{"I added new tests and all tests pass.", &no, []string{"tests-pass I added new tests and all tests pass."}},
 		{"I changed src/log.js and README.md. " + strings.Repeat("and then some ", 200) + "src/new.js.", &yes, nil},
 		{"Changed README.md and src/log.js. " + strings.Repeat("See a.go. ", 20_000), &yes, nil},
