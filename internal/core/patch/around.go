@@ -15,13 +15,15 @@ type around struct {
 	inner, outer []*lex.Decl
 	// order are the declarations by the line in which they begin.
 	order []*lex.Decl
+	// behind is, by line, the next line from it on that is no remark.
+	behind []int32
 	// touched and code count the touched lines, and those of code, up to each line.
 	touched, code []int32
 }
 
 func (t *text) findAround() {
 	n := t.Lines()
-	a := around{inner: make([]*lex.Decl, n+1), outer: make([]*lex.Decl, n+1), touched: make([]int32, n+1), code: make([]int32, n+1)}
+	a := around{inner: make([]*lex.Decl, n+1), outer: make([]*lex.Decl, n+1), behind: make([]int32, n+1), touched: make([]int32, n+1), code: make([]int32, n+1)}
 	order := make([]*lex.Decl, len(t.decls))
 	for i := range t.decls {
 		order[i] = &t.decls[i]
@@ -55,6 +57,12 @@ func (t *text) findAround() {
 			if line <= len(t.kinds) && t.kinds[line-1] == lex.Code {
 				a.code[line]++
 			}
+		}
+	}
+	for line := n; line >= 1; line-- {
+		a.behind[line] = int32(line)
+		if line < n && line <= len(t.kinds) && t.kinds[line-1] == lex.Remark {
+			a.behind[line] = a.behind[line+1]
 		}
 	}
 	t.around = a

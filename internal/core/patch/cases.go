@@ -281,12 +281,16 @@ func (w *work) tests() {
 	note := func(kind string, c *caseOf, side Side, why string) {
 		w.found(Finding{Measure: "tests", Kind: kind, Place: Place{Side: side, Path: c.c.name(side), Line: c.d.Line, End: c.d.End}, Text: c.d.Full(), Why: why})
 	}
+	old := map[string]string{} // what renamed files were called
+	for _, c := range w.files {
+		if c.OldPath != "" {
+			old[c.Path] = c.OldPath
+		}
+	}
 	rename := func(key string) string { // the key that a file had before
 		name, rest, _ := strings.Cut(key, "\x00")
-		for _, c := range w.files {
-			if c.Path == name && c.OldPath != "" {
-				return c.OldPath + "\x00" + rest
-			}
+		if was := old[name]; was != "" {
+			return was + "\x00" + rest
 		}
 		return key
 	}

@@ -372,7 +372,11 @@ func (w *work) losses() {
 				continue
 			}
 			looked++
-			if now, ok := w.functionNow(stays[h.in]); ok && kind.kind != "log" && looked <= maxLooked && now.to-now.from <= maxSpan &&
+			if kind.kind == "log" || looked > maxLooked {
+				w.at("losses", kind.kind, h.c, Before, h.line, kind.why)
+				continue
+			}
+			if now, ok := w.functionNow(stays[h.in]); ok && now.to-now.from <= maxSpan &&
 				(!w.stillCalled(h, now) || h.askedOtherwise(now) || h.handledStill(now) || h.wentTogether(now) || h.subjectGone(now) || h.protectedGone(now) || h.awaitedNow(now) || h.defaulted(now)) {
 				continue
 			}

@@ -149,6 +149,7 @@ type text struct {
 	// asked is how often it was asked what stands around a token; see onlyIf.
 	asked int
 	around
+	counted map[string]int // see count
 }
 
 // change is one changed file with both sides; a side is nil where there is no text.

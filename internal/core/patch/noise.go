@@ -134,10 +134,7 @@ func (w *work) touchedNames() map[string]bool {
 // aboveChanged tells whether a comment line belongs to a declaration whose code changed:
 // it stands right above it or within it.
 func (w *work) aboveChanged(t *text, line int) bool {
-	next := line
-	for next < t.Lines() && t.kinds[next-1] == lex.Remark {
-		next++
-	}
+	next := int(t.behind[min(line, len(t.behind)-1)])
 	if outer := t.outer[min(line, len(t.outer)-1)]; outer != nil && codeTouched(t, outer) {
 		return true
 	}

@@ -330,6 +330,9 @@ func TestChangesMadeToTakeLong(t *testing.T) {
 		"tests of one name": {"test_a.py", "x\n", strings.Repeat("def test_a():\n    pytest.skip('x')\n", 40_000)},
 		"tests left out":    {"a.test.js", "x();\n", strings.Repeat("function a(){}\n", 60_000) + "test('a', () => {\n" + strings.Repeat("skip();\n", 100_000) + "});\n"},
 		"code in remarks":   {"a.js", strings.Repeat("x = moor(1, 2);\n", 40_000), strings.Repeat("function a(){}\n", 40_000) + strings.Repeat("//\tx = moor(1, 2);\n", 40_000)},
+		"a check of each":   {"a.js", functionsOf("function f%d(n) {\n  if (!n) return null;\n  return tie(n);\n}\n", 40_000), functionsOf("function f%d(n) {\n  return tie(n);\n}\n", 40_000)},
+		"a long remark":     {"a.go", "package a\n\n" + strings.Repeat("// one remark\n", 60_000) + "func f() {}\n", "package a\n\n" + strings.Repeat("// two remark\n", 60_000) + "func f() {}\n"},
+		"a handler of each": {"a.go", "package a\n" + functionsOf("func F%d() error {\n\tif err := g(); err != nil {\n\t\treturn err\n\t}\n\treturn nil\n}\n", 20_000), "package a\n" + functionsOf("func F%d() error {\n\tg()\n\treturn nil\n}\n", 20_000)},
 		"names still given": {"a.js", functionsOf("export function old%d() {\n  return tie(%[1]d);\n}\n", 20_000), functionsOf("use(old%d);\n", 20_000)},
 		"white space":       {"a.rs", strings.Repeat("let a = 1;\n\"a\nb\";\n\n\n\n\n\n\n\n", 3000), strings.Repeat("let a  = 1;\n\"a\nb\";\n\n\n\n\n\n\n\n", 3000)},
 	} {

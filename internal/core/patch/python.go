@@ -14,7 +14,10 @@ import (
 // onTrial tells whether an import of Python stands under a condition or where its failing is caught.
 func (t *text) onTrial(i int) bool {
 	column := t.Column(t.Tokens[i])
-	for open := i - 1; open >= 0 && column > 0 && open > i-maxBlock; open-- {
+	for open := i - 1; open >= 0 && column > 0; open-- {
+		if open < i-maxAsked {
+			return true // so far from what it stands in that it is not known
+		}
 		if k := t.Tokens[open]; k.First && t.Column(k) < column {
 			switch t.Word(open) {
 			case "try", "except", "else", "if", "elif", "with":

@@ -388,18 +388,38 @@ func (h *holds) subjectGone(now span) bool {
 			return true
 		}
 	}
-	head, whole := t.parameters(d), span{now.t, 0, len(now.t.Tokens)}
+	head, whole := t.parameters(d), now.t
 	for i := from; i < end; i++ {
 		word := map[string]bool{t.Word(i): t.Word(i) != ""}
 		if head.names(word) && !now.names(word) {
 			return true
 		}
-		elsewhere := span{t, 0, from}.names(word) || span{t, end, len(t.Tokens)}.names(word)
-		if t.Is(i-1, ".") && elsewhere && !whole.names(word) {
-			return true
+		if t.Is(i-1, ".") && whole.count(t.Word(i)) == 0 {
+			here := 0
+			for j := from; j < end; j++ {
+				if t.Word(j) == t.Word(i) {
+					here++
+				}
+			}
+			if t.count(t.Word(i)) > here { // and not in this condition alone
+				return true
+			}
 		}
 	}
 	return false
+}
+
+// count is how often a word stands in a text.
+func (t *text) count(word string) int {
+	if t.counted == nil {
+		t.counted = map[string]int{}
+		for i := range t.Tokens {
+			if w := t.Word(i); w != "" {
+				t.counted[w]++
+			}
+		}
+	}
+	return t.counted[word]
 }
 
 // plainErrors are names of what only says whether something went well.
