@@ -51,20 +51,13 @@ func (h *HandOver) inTerminal(ctx context.Context, args []string, env map[string
 	go func() { // ends when the last process that has the terminal has ended
 		defer close(done)
 		var plain plainText
-		buf := make([]byte, 32<<10)
-		for {
-			n, err := master.Read(buf)
-			if n > 0 {
-				rec.output(buf[:n])
-				if text := plain.take(buf[:n]); len(text) > 0 {
-					_, _ = h.Stdout.Write(text)
-					_, _ = asks.Write(text)
-				}
+		readTerminal(master, func(shown []byte) {
+			rec.output(shown)
+			if text := plain.take(shown); len(text) > 0 {
+				_, _ = h.Stdout.Write(text)
+				_, _ = asks.Write(text)
 			}
-			if err != nil { // the terminal says EIO at its end
-				return
-			}
-		}
+		})
 	}()
 	res, err := p.Wait(h.Limit, h.Stop)
 	select {
@@ -74,6 +67,23 @@ func (h *HandOver) inTerminal(ctx context.Context, args []string, env map[string
 		<-done
 	}
 	return Ended{Result: res, Recording: rec.bytes(), LastLine: asks.lastLine()}, err
+}
+
+// readTerminal reads a terminal to its end, at which it says EIO. On a busy machine
+// the kernel says so once while what was written last is still on its way: the end
+// is where it says so twice, with nothing between.
+func readTerminal(master io.Reader, take func([]byte)) {
+	buf := make([]byte, 32<<10)
+	for failed := 0; failed < 2; {
+		n, err := master.Read(buf)
+		if n > 0 {
+			take(buf[:n])
+			failed = 0
+		}
+		if err != nil {
+			failed++
+		}
+	}
 }
 
 // recording is what a terminal showed and what was typed, as an asciicast of
