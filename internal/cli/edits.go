@@ -563,8 +563,8 @@ func (a *app) contestRemeasure() *cobra.Command {
 				return err
 			}
 			for _, one := range all {
-				if one.State == "running" {
-					return fmt.Errorf("the contest %s is running, and measuring beside it would disturb its times: wait until it has ended (agonometer contest watch %s)", visible(one.Name), one.ID)
+				if one.State == "running" || one.State == "waiting" {
+					return fmt.Errorf("the contest %s is %s, and measuring beside it would disturb its times: wait until it has ended (agonometer contest watch %s)", visible(one.Name), one.State, one.ID)
 				}
 			}
 			bouts, err := c.Bouts(ctx, client.BoutFilter{Contest: d.ID})

@@ -2,6 +2,8 @@ package cli
 
 import (
 	"encoding/json"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -89,4 +91,23 @@ func TestEditMeasuresOnTheCommandLine(t *testing.T) {
 	code, _, errs = run(t, "bout", "compare", ids[0], ids[0])
 	assert.NotZero(t, code)
 	assert.NotEmpty(t, errs)
+}
+
+// Measuring would disturb the times of bouts that run.
+func TestNothingIsMeasuredAnewBesideAContest(t *testing.T) {
+	dir, contest := setUp(t)
+	for name, text := range map[string]string{
+		"slow.yaml": "contender: slow\ntitle: Slow\nrun: [sleep, \"600\"]\n",
+		"long.yaml": "contest: tide\ntasks: [t.md]\ncontenders: [slow.yaml]\n",
+	} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
+	}
+	must(t, "contest", "start", filepath.Join(dir, "long.yaml"), "--yes")
+	code, out, said := run(t, "contest", "remeasure", contest.Name)
+	assert.NotZero(t, code)
+	assert.Empty(t, out)
+	assert.Regexp(t, `the contest tide is (running|waiting), and measuring beside it would disturb its times: wait until it has ended \(agonometer contest watch \S+\)`, said)
+	must(t, "contest", "stop", "tide")
+	must(t, "contest", "watch", "tide")
+	assert.Contains(t, must(t, "contest", "remeasure", contest.Name), "Contender")
 }
