@@ -144,8 +144,8 @@ type Standings struct {
 	// Final is false while bouts are still to come.
 	Final bool     `json:"final"`
 	Notes []string `json:"notes"`
-	// ByWording tells tasks with several wordings apart; Spreads says how much the words
-	// mattered to whom. Both are empty where there is one wording.
+	// ByWording tells tasks with several wordings apart; Spreads says how far results with
+	// them differ. Both are empty where there is one wording.
 	ByWording []standings.WordingRow `json:"by_wording"`
 	Spreads   []standings.Spread     `json:"spreads"`
 	// Figures say what the edit measures' figures are.

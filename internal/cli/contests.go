@@ -426,7 +426,7 @@ func moneyOrRange(m *ledger.Money, r *ledger.Range, atLeast bool) cell {
 	return cell{shown: strings.TrimSuffix(from.shown, " "+string(r.From.Currency)) + " to " + to.shown, plain: from.plain + " to " + to.plain}
 }
 
-// byWording shows how much the words mattered, where tasks have several wordings.
+// byWording shows how results differ by wording, where tasks have several.
 func (a *app) byWording(st api.Standings) {
 	if len(st.ByWording) == 0 {
 		return
@@ -446,10 +446,15 @@ func (a *app) byWording(st api.Standings) {
 		}
 		fmt.Fprintln(a.out, line)
 	}
+	differ := false
 	for _, s := range st.Spreads {
 		if s.Share > 0 {
-			fmt.Fprintf(a.out, "The words matter to %s on %s: %.0f points between %s and %s (of what passed).\n", s.Contender, s.Task, 100*s.Share, s.Best, s.Worst)
+			differ = true
+			fmt.Fprintf(a.out, "%s on %s passed %d of %d with %s, %d of %d with %s.\n", s.Contender, s.Task, s.BestPassed, s.BestOf, s.Best, s.WorstPassed, s.WorstOf, s.Worst)
 		}
+	}
+	if differ {
+		fmt.Fprintln(a.out, "Few bouts with each wording differ by chance too: repeats tell whether the words matter.")
 	}
 }
 

@@ -186,8 +186,8 @@ cat ~/.when; echo on > lamp.txt; echo more >> .index/words`),
 	assert.Contains(t, uses["broken"].Trouble, "exit status 3")
 }
 
-// One brief in several wordings: each is a bout of its own, and the table says how
-// much the words mattered.
+// One brief in several wordings: each is a bout of its own, and the table says how far
+// results with them differ.
 func TestWordings(t *testing.T) {
 	tools := map[string]string{
 		"picky": `grep -q politely "$0" 2>/dev/null; case "$1" in *politely*) echo on > lamp.txt;; *) echo off2 > lamp.txt;; esac`,

@@ -1879,10 +1879,14 @@ export interface components {
         };
         Spread: {
             best: string;
+            best_of: number;
+            best_passed: number;
             contender: string;
             share: number;
             task: string;
             worst: string;
+            worst_of: number;
+            worst_passed: number;
         };
         Standings: {
             by_wording: components["schemas"]["WordingRow"][];

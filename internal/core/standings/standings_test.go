@@ -184,7 +184,7 @@ func TestByWording(t *testing.T) {
 	require.Len(t, rows, 3, "a task with one wording is not told apart")
 	assert.Equal(t, WordingRow{Task: "a", Wording: "long", Contender: "x", Passed: 2, FirstPassed: 1, MedianElapsedMS: rows[0].MedianElapsedMS}, rows[0])
 	assert.Equal(t, 20.0, *rows[0].MedianElapsedMS)
-	assert.Equal(t, []Spread{{"a", "x", "long", "short", 1}}, spreads, "one wording alone says nothing of words")
+	assert.Equal(t, []Spread{{Task: "a", Contender: "x", Best: "long", Worst: "short", BestPassed: 2, BestOf: 2, WorstOf: 1, Share: 1}}, spreads, "one wording alone says nothing of words")
 	slices.Reverse(bouts)
 	again, same := ByWording(bouts)
 	assert.Equal(t, rows, again)

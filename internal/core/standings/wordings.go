@@ -19,13 +19,19 @@ type WordingRow struct {
 	MedianTokens    *float64 `json:"median_tokens"`
 }
 
-// Spread is how much the words of a task's brief mattered to a contender.
+// Spread is how far a contender's results with the wordings of a task lie apart. It says
+// nothing of chance: with few bouts much of it may be that.
 type Spread struct {
 	Task      string `json:"task"`
 	Contender string `json:"contender"`
 	// Best and Worst are wordings, by share of passed bouts; the same where none differs.
 	Best  string `json:"best"`
 	Worst string `json:"worst"`
+	// BestPassed of BestOf bouts passed with the best, WorstPassed of WorstOf with the worst.
+	BestPassed  int `json:"best_passed"`
+	BestOf      int `json:"best_of"`
+	WorstPassed int `json:"worst_passed"`
+	WorstOf     int `json:"worst_of"`
 	// Share is the best share less the worst, from 0 to 1.
 	Share float64 `json:"share"`
 }
@@ -96,7 +102,9 @@ func ByWording(bouts []Bout) ([]WordingRow, []Spread) {
 			}
 		}
 		if j-i > 1 {
-			spreads = append(spreads, Spread{rows[i].Task, rows[i].Contender, rows[best].Wording, rows[worst].Wording, share(&rows[best]) - share(&rows[worst])})
+			b, w := &rows[best], &rows[worst]
+			spreads = append(spreads, Spread{Task: b.Task, Contender: b.Contender, Best: b.Wording, Worst: w.Wording,
+				BestPassed: b.Passed, BestOf: b.Passed + b.Failed, WorstPassed: w.Passed, WorstOf: w.Passed + w.Failed, Share: share(b) - share(w)})
 		}
 		i = j
 	}

@@ -79,7 +79,7 @@ export function Settings({ contest }: { contest: ContestDetail }) {
   );
 }
 
-/** How much the words of a brief mattered, and for whom. */
+/** How results differ by the words of a brief. */
 export function ByWording({ contest }: { contest: ContestDetail }) {
   const { by_wording: rows, spreads } = contest.standings;
   if (rows.length === 0) return null;
@@ -120,9 +120,10 @@ export function ByWording({ contest }: { contest: ContestDetail }) {
           .filter((s) => s.share > 0)
           .map((s) => (
             <li key={s.task + s.contender}>
-              The words mattered to {s.contender} on {s.task}: {Math.round(100 * s.share)} points of what passed between {s.best} and {s.worst}.
+              {s.contender} on {s.task} passed {s.best_passed} of {s.best_of} with {s.best}, {s.worst_passed} of {s.worst_of} with {s.worst}.
             </li>
           ))}
+        {spreads.some((s) => s.share > 0) && <li>Few bouts with each wording differ by chance too: repeats tell whether the words matter.</li>}
         {spreads.every((s) => s.share === 0) && <li>No contender passed more often with one wording than with another.</li>}
       </ul>
     </Panel>
