@@ -131,7 +131,7 @@ function EditMedians({ rows, figures }: { rows: Standings['rows']; figures: Stan
                 {columns.map((c) => {
                   const m = r.edits[c.name];
                   return (
-                    <td key={c.name} className="px-2 py-1.5 text-right whitespace-nowrap">
+                    <td key={c.name} className="px-2 py-1.5 text-right whitespace-nowrap last:pr-3">
                       {editValue(c.unit, m?.all)}
                       {m?.all !== undefined && m.all !== null && <span className="text-faint"> ({editValue(c.unit, m.passed)})</span>}
                     </td>
