@@ -211,9 +211,7 @@ func Weakened(t *task.Task, checks []task.Check, changed []patch.File, exists fu
 		case guarded:
 			out = append(out, lines(f, start)...)
 		case anyMatch(manifests, start) && !anyMatch(t.Unprotected, start):
-			if l, ok := firstLine(f, func(l patch.Line) bool {
-				return l.Kind == patch.LineRemoved && testWordRE.MatchString(l.Text) || l.Kind == patch.LineAdded && testEntryRE.MatchString(l.Text)
-			}); ok {
+			if l, ok := narrowed(f); ok {
 				out = append(out, Weakening{Kind: Narrowed, What: start, Line: max(l.Old, l.New), Text: clip(l.Text)})
 			}
 		}
@@ -230,6 +228,45 @@ func lines(f patch.File, name string) []Weakening {
 		out = append(out, Weakening{Kind: Skipped, What: name, Line: l.New, Text: clip(l.Text)})
 	}
 	return out
+}
+
+// aboutRE finds a line of a manifest that speaks to people: a remark, or what the project
+// is called and is about.
+var aboutRE = regexp.MustCompile(`^\s*(#|//|<!--|"?(name|version|description|keywords|authors?|license|homepage|repository)"?\s*[:=])`)
+
+// narrowed finds the first line of a manifest that says how tests are run and does not
+// say it any more, or says it newly. What only got a comma, a brace or other white space
+// where it stood says what it said.
+func narrowed(f patch.File) (patch.Line, bool) {
+	says := func(l patch.Line) string { return strings.Join(strings.Fields(l.Text), " ") }
+	if ext := path.Ext(f.Path); ext == ".json" || ext == ".toml" {
+		plain := says
+		says = func(l patch.Line) string { return strings.TrimRight(plain(l), " ,}]") }
+	}
+	for _, h := range f.Hunks {
+		for from := 0; from < len(h.Lines); {
+			to := from
+			balance := map[string]int{} // of what is said in these lines: how often newly, less how often before
+			for ; to < len(h.Lines) && h.Lines[to].Kind != patch.LineContext; to++ {
+				switch l := h.Lines[to]; l.Kind {
+				case patch.LineAdded:
+					balance[says(l)]++
+				case patch.LineRemoved:
+					balance[says(l)]--
+				}
+			}
+			for _, l := range h.Lines[from:to] {
+				if aboutRE.MatchString(l.Text) {
+					continue
+				}
+				if b := balance[says(l)]; b < 0 && l.Kind == patch.LineRemoved && testWordRE.MatchString(l.Text) || b > 0 && l.Kind == patch.LineAdded && testEntryRE.MatchString(l.Text) {
+					return l, true
+				}
+			}
+			from = max(to, from+1)
+		}
+	}
+	return patch.Line{}, false
 }
 
 func firstLine(f patch.File, want func(patch.Line) bool) (patch.Line, bool) {
