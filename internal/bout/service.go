@@ -143,6 +143,9 @@ func (o *observer) endLocked(reason verdict.Reason, detail string) {
 		}
 		now := time.Now()
 		o.watch.Add(timeline.Event{Kind: timeline.Limit, Text: text}, now, now)
+		if o.line != nil { // whoever does not stop when it is told uses nothing more
+			o.line.Refuse("this bout is being stopped (" + text + ")")
+		}
 		close(o.stop)
 	}
 }

@@ -615,7 +615,9 @@ func proved(t *testing.T, c *client.Client, p *port, name string, repeats int) a
 	require.NoError(t, err)
 	steps := 0
 	require.NoError(t, c.FollowProving(t.Context(), started.ID, func(api.Proving) bool { steps++; return true }))
-	assert.Greater(t, steps, 1, "progress is told")
+	if repeats >= 8 { // a short one may have ended before it was followed
+		assert.Greater(t, steps, 1, "progress is told")
+	}
 	done, err := c.Proving(t.Context(), started.ID)
 	require.NoError(t, err)
 	require.Equal(t, "done", done.State)

@@ -193,7 +193,8 @@ echo '{"u":{"in":150,"out":14,"old":40}}'`),
 // Limits on what is used are enforced as they are reached; what was used is counted.
 func TestLimitsOfUse(t *testing.T) {
 	s := newTides(t)
-	work := `while :; do ask '{"model":"spring","tokens":100,"out":0}' > said || exit 1; done`
+	// It does not stop when it is told to, only when nothing is sent on any more.
+	work := `trap '' TERM; while ask '{"model":"spring","tokens":100,"out":0}' > said; do ! grep -q ' 403 ' said || exit 0; done`
 	p := newPort(t, "prices: [prices.yaml]\nlimits: {tokens: 350, time: 20s}\n", map[string]string{"spender": s.asks("spender", "", work), "quiet": "sleep 30"})
 	price(t, p)
 	_, c := start(t, t.TempDir())

@@ -171,6 +171,7 @@ type Line struct {
 	open    int
 	idle    chan struct{} // closed when the last exchange has ended; nil while there is none
 	closed  bool
+	refused string // why nothing is relayed any more; "" while it is
 	servers []*http.Server
 }
 
@@ -255,6 +256,14 @@ func (l *Line) Round(n int) {
 	l.mu.Unlock()
 }
 
+// Refuse relays nothing that comes from now on, and says why; what is under way goes on.
+// A request that is refused is no exchange: nothing was sent.
+func (l *Line) Refuse(why string) {
+	l.mu.Lock()
+	l.refused = why
+	l.mu.Unlock()
+}
+
 // Close ends the line: its path is dead, what was under way is cut, and all of
 // it has been told when Close returns.
 func (l *Line) Close() {
@@ -331,6 +340,11 @@ func (l *Line) serve(w http.ResponseWriter, r *http.Request, rest string) {
 	if l.closed {
 		l.mu.Unlock()
 		http.Error(w, "the bout has ended", http.StatusGone)
+		return
+	}
+	if why := l.refused; why != "" {
+		l.mu.Unlock()
+		http.Error(w, why, http.StatusForbidden)
 		return
 	}
 	if l.opt.Most > 0 && l.number >= l.opt.Most {

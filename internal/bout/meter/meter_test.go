@@ -639,3 +639,41 @@ func TestPacing(t *testing.T) {
 	assert.Positive(t, x.Began.Sub(x.Arrived))
 	assert.False(t, x.Wanting, "it was never sent")
 }
+
+// A line that is refused relays nothing more, and lets end what is under way.
+func TestARefusedLine(t *testing.T) {
+	asked, goOn := make(chan struct{}, 2), make(chan struct{})
+	service := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		asked <- struct{}{}
+		<-goOn
+		w.Header().Set("Content-Type", "application/json")
+		_, _ = io.WriteString(w, `{"model":"spring-tide","usage":{"prompt_tokens":7,"completion_tokens":2}}`)
+	}))
+	t.Cleanup(service.Close)
+	l, r := line(t, meter(t), service.URL, nil)
+	post := func() (int, string) {
+		resp, err := http.Post(l.URL(), "application/json", strings.NewReader("{}"))
+		if err != nil {
+			return 0, err.Error()
+		}
+		defer resp.Body.Close()
+		body, _ := io.ReadAll(resp.Body)
+		return resp.StatusCode, string(body)
+	}
+	under := make(chan int)
+	go func() { // ends with the request that is under way
+		status, _ := post()
+		under <- status
+	}()
+	<-asked
+	l.Refuse("this bout is being stopped (token-limit)")
+	status, why := post()
+	assert.Equal(t, http.StatusForbidden, status)
+	assert.Equal(t, "this bout is being stopped (token-limit)\n", why)
+	close(goOn)
+	assert.Equal(t, http.StatusOK, <-under)
+	x := r.last(t, l)
+	assert.Equal(t, int64(9), *x.Read.Tokens.Total(), "and it is counted")
+	assert.Len(t, r.all, 1, "nothing was sent")
+	assert.Empty(t, asked)
+}
