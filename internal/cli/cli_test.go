@@ -11,7 +11,9 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"unicode/utf8"
 
+	"github.com/creack/pty"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -262,5 +264,77 @@ func TestDemoFiles(t *testing.T) {
 		count, err := exec.Command("git", "-C", filepath.Join(dir, "repositories", repo), "rev-list", "--count", "HEAD").Output()
 		require.NoError(t, err)
 		assert.Equal(t, map[string]string{"tidebook": "6", "lampkeeper": "7"}[repo], strings.TrimSpace(string(count)))
+	}
+}
+
+// A list fits the terminal that it is shown in, and says what it left out.
+func TestTablesFit(t *testing.T) {
+	columns := []column{{head: "Bout", id: true}, {head: "Task"}, {head: "State", spare: 1}, {head: "Tokens", right: true, spare: 2}, {head: "Notes", spare: 3}}
+	line := func(state, notes string) []cell {
+		return []cell{plain("01M8EKK0ZBMCGPY6HWMPAW0V59"), plain("ledger"), {shown: state, color: outcomeColors["passed"]}, plain("1,234"), plain(notes)}
+	}
+	lines := [][]cell{line("done", "beside two others, refused once, the machine was overloaded"), line("working", "潮汐表潮汐表潮汐表潮汐表潮汐表"), line("done", "")}
+	heads := func(columns []column) (out string) {
+		for _, c := range columns {
+			out += c.head + " "
+		}
+		return strings.TrimSpace(out)
+	}
+	for _, c := range []struct {
+		width int
+		shown string
+		notes int
+		gone  string
+	}{
+		{0, "Bout Task State Tokens Notes", 0, ""},
+		{200, "Bout Task State Tokens Notes", 0, ""},
+		{100, "Bout Task State Tokens Notes", 0, ""},
+		{80, "Bout Task State Tokens Notes", 80 - 6 - 6 - 7 - 6 - 4*2, ""},
+		{56, "Bout Task Tokens Notes", 56 - 6 - 6 - 6 - 3*2, "State"},
+		{48, "Bout Task Notes", 48 - 6 - 6 - 2*2, "State Tokens"},
+		{40, "Bout Task State Tokens", 0, "Notes"},
+		{20, "Bout Task", 0, "State Tokens Notes"},
+		{3, "Bout Task", 0, "State Tokens Notes"},
+	} {
+		shown, cells, most, gone := fit(columns, lines, c.width)
+		assert.Equal(t, c.shown, heads(shown), c.width)
+		assert.Equal(t, c.gone, strings.Join(gone, " "), c.width)
+		require.Len(t, most, len(shown))
+		require.Len(t, cells[0], len(shown))
+		if shown[len(shown)-1].head == "Notes" {
+			assert.Equal(t, c.notes, most[len(most)-1], c.width)
+		}
+		assert.Equal(t, c.width == 0 || c.width >= 200, cells[0][0].shown == "01M8EKK0ZBMCGPY6HWMPAW0V59", "short only where there is no room: %d", c.width)
+		assert.Equal(t, "01M8EKK0ZBMCGPY6HWMPAW0V59", cells[0][0].plain)
+	}
+	assert.Equal(t, "01M8EKK0ZBMCGPY6HWMPAW0V59", lines[0][0].shown, "what was given stays")
+	_, _, most, _ := fit(nil, nil, 10)
+	assert.Empty(t, most)
+
+	// In a real terminal, no line is longer than it.
+	_, contest := setUp(t)
+	self, err := os.Executable()
+	require.NoError(t, err)
+	for _, columns := range []int{60, 80, 120} {
+		cmd := exec.Command(self, "bout", "list", "--contest", contest.ID)
+		cmd.Env = append(os.Environ(), "AGONOMETER_TEST_CLIENT=1", "TERM=xterm", "NO_COLOR=1")
+		tty, err := pty.StartWithSize(cmd, &pty.Winsize{Cols: uint16(columns), Rows: 40})
+		require.NoError(t, err)
+		var shown bytes.Buffer
+		for failed := 0; failed < 2; { // the end of a terminal is where it says so twice
+			if n, err := shown.ReadFrom(tty); n > 0 {
+				failed = 0
+			} else if err != nil || n == 0 {
+				failed++
+			}
+		}
+		require.NoError(t, cmd.Wait())
+		tty.Close()
+		assert.Contains(t, shown.String(), "No room for: ")
+		for line := range strings.Lines(shown.String()) {
+			if !strings.HasPrefix(line, "No room for") {
+				assert.LessOrEqual(t, utf8.RuneCountInString(strings.TrimRight(line, "\r\n")), columns, line)
+			}
+		}
 	}
 }

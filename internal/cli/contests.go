@@ -40,8 +40,8 @@ func (a *app) contestCommand() *cobra.Command {
 				lines = append(lines, []cell{plain(one.ID), plain(one.Name), plain(one.State), {shown: fmt.Sprintf("%d/%d", n.Done, n.Bouts), plain: strconv.Itoa(n.Done)},
 					plain(strconv.Itoa(n.Passed)), plain(strconv.Itoa(n.Failed)), plain(strconv.Itoa(n.Void)), cell{shown: when(one.CreatedAt), plain: one.CreatedAt.UTC().Format(time.RFC3339)}, took(one.StartedAt, one.EndedAt)})
 			}
-			return a.rows(a.format, all, []column{{head: "Contest"}, {head: "Name"}, {head: "State"}, {head: "Done", right: true}, {head: "Passed", right: true}, {head: "Failed", right: true},
-				{head: "Void", right: true}, {head: "Created", key: "created_at"}, {head: "Took", right: true, key: "took_ms"}}, lines, "No contests yet. Start one with: agonometer contest start FILE, or see: agonometer demo")
+			return a.rows(a.format, all, []column{{head: "Contest", id: true}, {head: "Name"}, {head: "State"}, {head: "Done", right: true}, {head: "Passed", right: true}, {head: "Failed", right: true},
+				{head: "Void", right: true}, {head: "Created", key: "created_at", spare: 1}, {head: "Took", right: true, key: "took_ms"}}, lines, "No contests yet. Start one with: agonometer contest start FILE, or see: agonometer demo")
 		}})
 
 	show := a.withPrices(a.withFormat(&cobra.Command{Use: "show [CONTEST]", Short: "Show a contest: its settings and how far it has got", Args: cobra.MaximumNArgs(1),
@@ -338,10 +338,10 @@ func (a *app) standings(d api.ContestDetail) error {
 			medianTokens(r), moneyOrRange(r.Spent, r.SpentRange, r.SpentAtLeast), moneyOrRange(r.PerPassed, r.PerPassedRange, r.SpentAtLeast), share(r.Availability.Share), number(r.MedianFiles), {shown: plusMinus(r.MedianAdded, r.MedianRemoved), plain: number(r.MedianAdded).plain}, number(r.MedianRemoved),
 			orAbsent(r.Driven), ofPerson(r, r.Corrections), ofPerson(r, r.OwnEdits), attention(r), moneyOrRange(r.PerPassedWithPerson, r.PerPassedWithPersonRange, r.SpentAtLeast)})
 	}
-	columns := []column{{head: "Contender"}, {head: "Passed", right: true}, {head: "In the end", right: true, key: "success_share"}, {head: "First time", right: true, key: "first_share"}, {head: "Failed", right: true}, {head: "Void", right: true},
-		{head: "Rounds", right: true, key: "median_rounds"}, {head: "Elapsed", right: true, key: "median_elapsed_ms"}, {head: "When passed", right: true, key: "median_passed_ms"}, {head: "First edit", right: true, key: "median_first_edit_ms"}, {head: "Tokens", right: true, key: "median_tokens"},
-		{head: "Spent", right: true}, {head: "Per passed", right: true, key: "money_per_passed"}, {head: "Available", right: true, key: "available_share"}, {head: "Files", right: true, key: "median_files"},
-		{head: "Lines", right: true, key: "median_lines_added"}, {head: "Lines -", right: true, key: "median_lines_removed"},
+	columns := []column{{head: "Contender"}, {head: "Passed", right: true}, {head: "In the end", right: true, key: "success_share"}, {head: "First time", right: true, spare: 6, key: "first_share"}, {head: "Failed", right: true}, {head: "Void", right: true, spare: 2},
+		{head: "Rounds", right: true, spare: 1, key: "median_rounds"}, {head: "Elapsed", right: true, key: "median_elapsed_ms"}, {head: "When passed", right: true, key: "median_passed_ms"}, {head: "First edit", right: true, spare: 3, key: "median_first_edit_ms"}, {head: "Tokens", right: true, spare: 8, key: "median_tokens"},
+		{head: "Spent", right: true}, {head: "Per passed", right: true, spare: 7, key: "money_per_passed"}, {head: "Available", right: true, spare: 4, key: "available_share"}, {head: "Files", right: true, key: "median_files"},
+		{head: "Lines", right: true, spare: 5, key: "median_lines_added"}, {head: "Lines -", right: true, key: "median_lines_removed"},
 		{head: "Driven"}, {head: "Corrections", right: true}, {head: "Own edits", right: true, key: "own_edits"}, {head: "Attention", right: true, key: "attention_ms"}, {head: "With person", right: true, key: "money_per_passed_with_person"}}
 	shown, cells := columns, lines
 	if a.format == formatTable { // what a person did is a table of its own, and some columns are in others too

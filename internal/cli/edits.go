@@ -340,8 +340,8 @@ func noFigure(name, more string) error {
 // those that passed.
 func (a *app) editTable(rows []standings.Row, wanted []patch.FigureInfo) error {
 	columns := []column{{head: "Contender"}}
-	for _, info := range wanted {
-		columns = append(columns, column{head: info.Title, right: true, key: info.Name})
+	for i, info := range wanted {
+		columns = append(columns, column{head: info.Title, right: true, key: info.Name, spare: len(wanted) - i})
 		if a.format != formatTable {
 			columns = append(columns, column{head: info.Title + ", passed", right: true, key: info.Name + "_passed"})
 		}

@@ -54,7 +54,7 @@ func (a *app) handCommand() *cobra.Command {
 				worked := h.WorkedUS / 1000
 				lines = append(lines, []cell{plain(h.Bout.ID), plain(h.Bout.Task), plain(h.Bout.Contender), plain(h.Bout.Hand.Phase), plain(strconv.Itoa(h.Round)), msCell(&worked), orAbsent(h.Bout.Hand.Worker), plain(h.Workspace)})
 			}
-			return a.rows(a.format, all, []column{{head: "Bout"}, {head: "Task"}, {head: "Contender"}, {head: "Phase"}, {head: "Round", right: true}, {head: "Worked", right: true, key: "worked_ms"}, {head: "Worker"}, {head: "Workspace"}},
+			return a.rows(a.format, all, []column{{head: "Bout", id: true}, {head: "Task"}, {head: "Contender"}, {head: "Phase"}, {head: "Round", right: true}, {head: "Worked", right: true, key: "worked_ms"}, {head: "Worker"}, {head: "Workspace", whole: true}},
 				lines, "No bout is being worked by hand. Start one with: agonometer hand start --task T --contender C")
 		}})
 	var words string

@@ -84,8 +84,8 @@ func usedWords(u api.Used) string {
 	return strings.Join(parts, ", ") + " (" + u.Source + ")"
 }
 
-var sheetColumns = []column{{head: "", key: "part"}, {head: "Exchanges", right: true}, {head: "Fresh", right: true}, {head: "Cached", right: true}, {head: "Written", right: true},
-	{head: "Output", right: true}, {head: "Reasoning", right: true}, {head: "All", right: true, key: "tokens"}, {head: "Share", right: true}, {head: "Money", right: true}, {head: "Notes"}}
+var sheetColumns = []column{{head: "", key: "part"}, {head: "Exchanges", right: true, spare: 4}, {head: "Fresh", right: true, spare: 6}, {head: "Cached", right: true, spare: 5}, {head: "Written", right: true, spare: 3},
+	{head: "Output", right: true, spare: 7}, {head: "Reasoning", right: true, spare: 1}, {head: "All", right: true, key: "tokens"}, {head: "Share", right: true}, {head: "Money", right: true}, {head: "Notes"}}
 
 func sheetLine(name string, exchanges int, t ledger.Tokens, atLeast bool, share *float64, m *ledger.Money, moneyAtLeast bool, notes []string) []cell {
 	line := []cell{plain(name), plain(strconv.Itoa(exchanges))}
@@ -257,9 +257,9 @@ func (a *app) exchanges(l api.BoutLedger) error {
 		}
 		lines = append(lines, append(line, moneyCell(x.Money, false), plain(strings.Join(notes, "; "))))
 	}
-	return a.rows(a.format, l.Exchanges, []column{{head: "#", right: true, key: "number"}, {head: "Round", right: true}, {head: "At", right: true, key: "at_ms"}, {head: "First byte", right: true, key: "first_byte_ms"},
-		{head: "Took", right: true, key: "took_ms"}, {head: "Status", right: true}, {head: "Model"}, {head: "Fresh", right: true}, {head: "Cached", right: true}, {head: "Written", right: true}, {head: "Output", right: true},
-		{head: "Reasoning", right: true}, {head: "Money", right: true}, {head: "Notes"}}, lines, "No exchanges: the bout was not metered, or asked nothing.")
+	return a.rows(a.format, l.Exchanges, []column{{head: "#", right: true, key: "number"}, {head: "Round", right: true, spare: 3}, {head: "At", right: true, key: "at_ms"}, {head: "First byte", right: true, key: "first_byte_ms", spare: 2},
+		{head: "Took", right: true, key: "took_ms"}, {head: "Status", right: true}, {head: "Model"}, {head: "Fresh", right: true}, {head: "Cached", right: true}, {head: "Written", right: true, spare: 4}, {head: "Output", right: true},
+		{head: "Reasoning", right: true, spare: 1}, {head: "Money", right: true}, {head: "Notes"}}, lines, "No exchanges: the bout was not metered, or asked nothing.")
 }
 
 func (a *app) contestLedger() *cobra.Command {
@@ -310,7 +310,7 @@ by what passed. Money is worked out now, from stored tokens, so that another pri
 				lines = append(lines, line)
 			}
 			columns := append(append([]column{}, sheetColumns[:8]...), column{head: "Money", right: true}, column{head: "Per passed", right: true, key: "money_per_passed"},
-				column{head: "Per line", right: true, key: "tokens_per_line"}, column{head: "Passed", right: true}, column{head: "Notes"})
+				column{head: "Per line", right: true, key: "tokens_per_line", spare: 2}, column{head: "Passed", right: true}, column{head: "Notes"})
 			columns[0] = column{head: "Contender"}
 			columns, lines = a.filled(columns, lines)
 			if err := a.rows(a.format, l, columns, lines, "No contenders."); err != nil {

@@ -33,7 +33,7 @@ func (a *app) taskCommand() *cobra.Command {
 				lines = append(lines, []cell{plain(t.Task), plain(t.Title), orAbsent(t.Size), plain(strings.Join(t.Labels, " ")),
 					{shown: short(t.StartCommit), plain: t.StartCommit}, plain(strconv.Itoa(len(t.Checks))), plain(t.Proved), plain(strconv.Itoa(t.Contests))})
 			}
-			return a.rows(a.format, all, []column{{head: "Task"}, {head: "Title"}, {head: "Size"}, {head: "Labels"}, {head: "Start"}, {head: "Checks", right: true}, {head: "Proved"}, {head: "Contests", right: true}},
+			return a.rows(a.format, all, []column{{head: "Task"}, {head: "Title"}, {head: "Size"}, {head: "Labels", spare: 3}, {head: "Start", spare: 1}, {head: "Checks", right: true}, {head: "Proved"}, {head: "Contests", right: true, spare: 2}},
 				lines, "No tasks yet: they come with the first contest. Check a file with: agonometer validate FILE")
 		}})
 	show := a.withFormat(&cobra.Command{Use: "show TASK", Short: "Show a task as it was last used", Args: cobra.ExactArgs(1),
@@ -118,7 +118,7 @@ func (a *app) contenderCommand() *cobra.Command {
 			for _, one := range all {
 				lines = append(lines, []cell{plain(one.Contender), plain(one.Title), plain(one.Driven), orAbsent(one.Model), readyCell(one.Readiness), plain(strconv.Itoa(one.Contests)), plain(one.File)})
 			}
-			return a.rows(a.format, all, []column{{head: "Contender"}, {head: "Title"}, {head: "Driven"}, {head: "Model"}, {head: "Ready"}, {head: "Contests", right: true}, {head: "File"}}, lines,
+			return a.rows(a.format, all, []column{{head: "Contender"}, {head: "Title", spare: 2}, {head: "Driven"}, {head: "Model"}, {head: "Ready"}, {head: "Contests", right: true, spare: 1}, {head: "File", spare: 3, whole: true}}, lines,
 				"No contenders yet: they come with the first contest. Check a file with: agonometer contender check FILE")
 		}})
 	show := a.withFormat(&cobra.Command{Use: "show CONTENDER", Short: "Show a contender as it was last used", Args: cobra.ExactArgs(1),
@@ -337,8 +337,9 @@ func (a *app) boutCommand() *cobra.Command {
 				lines = append(lines, []cell{plain(b.ID), plain(b.Task), plain(b.Contender), plain(strconv.Itoa(b.Repeat)), plain(b.State), verdictText(b), msCell(b.ElapsedMS),
 					filesText(b.Footprint), sizeText(b.Footprint), msCell(b.FirstEditMS), usedCell(b.Used), moneyCell(b.Used.Money, b.Used.MoneyAtLeast), plain(boutNotes(b))})
 			}
-			return a.rows(a.format, all, []column{{head: "Bout"}, {head: "Task"}, {head: "Contender"}, {head: "Repeat", right: true}, {head: "State"}, {head: "Verdict"},
-				{head: "Elapsed", right: true, key: "elapsed_ms"}, {head: "Files", right: true}, {head: "Lines", right: true}, {head: "First edit", right: true, key: "first_edit_ms"}, {head: "Tokens", right: true}, {head: "Money", right: true}, {head: "Notes"}}, lines, "No bouts.")
+			return a.rows(a.format, all, []column{{head: "Bout", id: true}, {head: "Task"}, {head: "Contender"}, {head: "Repeat", right: true, spare: 9}, {head: "State", spare: 1}, {head: "Verdict"},
+				{head: "Elapsed", right: true, key: "elapsed_ms", spare: 8}, {head: "Files", right: true, spare: 3}, {head: "Lines", right: true, spare: 5}, {head: "First edit", right: true, key: "first_edit_ms", spare: 2},
+				{head: "Tokens", right: true, spare: 6}, {head: "Money", right: true, spare: 7}, {head: "Notes", spare: 4}}, lines, "No bouts.")
 		}}))
 	list.Flags().StringVar(&filter.Contest, "contest", "", "only bouts of this contest")
 	list.Flags().StringVar(&filter.Task, "task", "", "only bouts on this task")
