@@ -183,9 +183,13 @@ func (e *Engine) MeasureEdits(ctx context.Context, t *task.Task, p *workspace.Pr
 		if text == nil {
 			continue
 		}
-		ref, err := e.Git.ReadChange(ctx, p, e.Scratch(), text, "")
+		plain, err := e.Git.Between(ctx, p, e.Scratch(), text) // whatever made it, and with renames as the change has them
 		if err != nil {
 			continue // it does not apply: proving says so
+		}
+		ref, err := e.Git.ReadChange(ctx, p, e.Scratch(), plain.Diff, plain.Tree)
+		if err != nil {
+			return nil, err
 		}
 		defer ref.Close()
 		theirs, err := e.Git.Contents(ctx, p, ref)
@@ -193,7 +197,7 @@ func (e *Engine) MeasureEdits(ctx context.Context, t *task.Task, p *workspace.Pr
 			return nil, err
 		}
 		defer theirs.Close()
-		in.References = append(in.References, patch.Reference{Diff: text, Read: reading(theirs), Ahead: ahead(theirs)})
+		in.References = append(in.References, patch.Reference{Diff: plain.Shown, Read: reading(theirs), Ahead: ahead(theirs)})
 	}
 	var notes []string
 	for _, data := range with.Coverage {

@@ -58,10 +58,9 @@ func git(t *testing.T, dir string, args ...string) {
 	require.NoError(t, err, string(out))
 }
 
-// setUp starts a service with one finished contest and points the client at it.
-func setUp(t *testing.T) (dir string, contest api.ContestDetail) {
+// world starts a service and points the client at it.
+func world(t *testing.T) {
 	t.Helper()
-	dir = t.TempDir()
 	data := t.TempDir()
 	t.Setenv("AGONOMETER_DATA", data)
 	t.Setenv("AGONOMETER_SERVICE", "")
@@ -69,6 +68,13 @@ func setUp(t *testing.T) (dir string, contest api.ContestDetail) {
 	s, err := service.Start(service.Options{Data: data, Listen: "127.0.0.1:0", Version: "test", Log: slog.New(slog.DiscardHandler)})
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = s.Close() })
+}
+
+// setUp makes a world with one finished contest.
+func setUp(t *testing.T) (dir string, contest api.ContestDetail) {
+	t.Helper()
+	world(t)
+	dir = t.TempDir()
 	files := map[string]string{
 		"repo/a.txt": "a\n",
 		"t.md":       "---\ntask: word\ntitle: Write a word\nrepository: repo\nstart_commit: HEAD\nchecks:\n  - name: word\n    run: grep -q word a.txt\n---\nWrite a word into a.txt.\n",

@@ -310,7 +310,7 @@ func (s *Server) compare(c *gin.Context) {
 		last := t
 		if last == nil || len(last.Stages) == 0 || last.Stages[len(last.Stages)-1].Reference == nil {
 			out.Notes = append(out.Notes, "the task has no reference patch")
-		} else if files, err := patch.Parse(last.Stages[len(last.Stages)-1].Reference, comparedLines); err == nil {
+		} else if files, err := patch.Parse(patch.Prefixed(last.Stages[len(last.Stages)-1].Reference), comparedLines); err == nil {
 			out.Results = append(out.Results, api.ComparedResult{Name: "the reference", Findings: []api.EditFinding{}, Diff: files})
 			if values != nil {
 				values = append(values, patch.Extent(files))

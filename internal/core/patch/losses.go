@@ -316,6 +316,7 @@ func (w *work) losses() {
 	stays := w.survivors(renamed)
 	left, right := w.inventory(Before), w.inventory(After)
 	var caught map[string]int // new handlers of exceptions, by function: each may do what a check did
+	told := map[Place]bool{}  // who asks for an error checks as well, and loses one thing
 	for k, kind := range lossKinds {
 		have := map[string]int{} // by function and text
 		for _, h := range right[k] {
@@ -372,6 +373,10 @@ func (w *work) losses() {
 				continue
 			}
 			looked++
+			line := Place{Side: Before, Path: h.c.name(Before), Line: h.line}
+			if told[line] {
+				continue
+			}
 			if kind.kind == "log" || looked > maxLooked {
 				w.at("losses", kind.kind, h.c, Before, h.line, kind.why)
 				continue
@@ -381,6 +386,7 @@ func (w *work) losses() {
 				continue
 			}
 			w.at("losses", kind.kind, h.c, Before, h.line, kind.why)
+			told[line] = true
 		}
 		if kind.kind == "error-handler" {
 			caught = spare

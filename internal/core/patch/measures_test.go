@@ -2,6 +2,7 @@ package patch
 
 import (
 	"fmt"
+	"maps"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -240,7 +241,7 @@ func TestMoves(t *testing.T) {
 
 func TestLosses(t *testing.T) {
 	for _, e := range []example{
-		{"handler go", "a.go", "package a\n\nfunc F() error {\n\tx, err := g()\n\tif err != nil {\n\t\treturn err\n\t}\n\treturn h(x)\n}\n", "package a\n\nfunc F() error {\n\tx, _ := g()\n\treturn h(x)\n}\n", []string{"error-handler -a.go:5", "guard -a.go:5"}},
+		{"handler go", "a.go", "package a\n\nfunc F() error {\n\tx, err := g()\n\tif err != nil {\n\t\treturn err\n\t}\n\treturn h(x)\n}\n", "package a\n\nfunc F() error {\n\tx, _ := g()\n\treturn h(x)\n}\n", []string{"error-handler -a.go:5"}},
 		{"handler go, written otherwise", "a.go", "package a\n\nfunc F() error {\n\terr := g()\n\tif err != nil {\n\t\treturn err\n\t}\n\treturn nil\n}\n", "package a\n\nfunc F() error {\n\tif err := g(); err != nil {\n\t\treturn err\n\t}\n\treturn nil\n}\n", nil},
 		{"handler js", "a.js", "async function f() {\n  try {\n    await g();\n  } catch (e) {\n    report(e);\n  }\n}\nf();\n", "async function f() {\n  await g();\n}\nf();\n", []string{"error-handler -a.js:4"}},
 		{"handler python", "a.py", "def f():\n    try:\n        g()\n    except ValueError:\n        h()\n", "def f():\n    g()\n", []string{"error-handler -a.py:4"}},
@@ -352,6 +353,35 @@ func TestRepetition(t *testing.T) {
 	in.Index = NewIndex()
 	m = measure(t, in)
 	assert.Equal(t, []string{"block b.go:17-29"}, evidence(m, "repetition"))
+	// Copied within a file that the change touches, or from one to another.
+	before = tree{"a.go": "package a\n\n" + block("sum", "depths"), "b.go": "package b\n"}
+	in = between(t, before, tree{"a.go": before["a.go"] + "\n" + strings.ReplaceAll(block("other", "marks"), "* 2", "* 3"), "b.go": "package b\n"})
+	in.Index = NewIndex()
+	in.Index.Add("a.go", []byte(before["a.go"]))
+	m = measure(t, in)
+	assert.Equal(t, []string{"block a.go:17-29"}, evidence(m, "repetition"))
+	assert.Equal(t, &Place{Side: After, Path: "a.go", Line: 3, End: 15}, m.Findings[slices.IndexFunc(m.Findings, func(f Finding) bool { return f.Measure == "repetition" })].Other)
+	in = between(t, before, tree{"a.go": before["a.go"] + "\nvar x = 1\n", "b.go": "package b\n\n" + block("other", "marks")})
+	in.Index = NewIndex()
+	assert.Equal(t, []string{"block b.go:3-15"}, evidence(measure(t, in), "repetition"))
+	in = between(t, before, tree{"a.go": "package a\n\n" + block("other", "marks") + "\n" + block("sum", "depths"), "b.go": "package b\n"})
+	in.Index = NewIndex()
+	assert.Len(t, evidence(measure(t, in), "repetition"), 1, "above what it was copied from")
+	// What stood there twice, or elsewhere, is not added by being written anew or moved.
+	before = tree{"a.go": "package a\n\n" + block("one", "a") + "\n" + block("two", "b"), "c.go": "package c\n\n" + block("three", "c")}
+	for _, after := range []tree{
+		{"a.go": strings.ReplaceAll(before["a.go"], "\n", "\r\n"), "c.go": before["c.go"]},
+		{"a.go": strings.ReplaceAll(before["a.go"], "limit", "most"), "c.go": before["c.go"]},
+		{"a.go": "package a\n\n" + block("two", "b") + "\n" + block("one", "a"), "c.go": before["c.go"]},
+		{"a.go": "package a\n\n" + block("two", "b"), "c.go": before["c.go"]},
+	} {
+		in = between(t, before, after)
+		in.Index = NewIndex()
+		for name, text := range before {
+			in.Index.Add(name, []byte(text))
+		}
+		assert.Empty(t, evidence(measure(t, in), "repetition"))
+	}
 	// A table of values is none.
 	table := "package a\n\nvar t = []int{\n" + strings.Repeat("\t1, 2, 3, 4, 5, 6, 7, 8,\n", 40) + "}\n"
 	in = between(t, tree{"x": "1\n"}, tree{"x": "1\n", "t.go": table})
@@ -391,6 +421,37 @@ func TestFit(t *testing.T) {
 	assert.Equal(t, 3.0, value(t, m, "deepest_nesting"))
 	assert.Equal(t, 1.0, value(t, m, "exports_added"))
 	assert.Equal(t, 1.0, value(t, m, "docs_comments"))
+}
+
+func TestDocs(t *testing.T) {
+	start := tree{"README.md": "# Berths\n", "changes.go": "package a\n", "docs/tides.md": "tides\n", "CHANGELOG": "none\n", "a.go": "package a\n\n// Moor moors.\nfunc Moor() {}\n"}
+	for name, c := range map[string]struct {
+		file, text string
+		want       string // touched, README, changelog, other, comments, names
+	}{
+		"a README":                    {"README.md", "# Berths of Port Averil\n", "1 1 0 0 0 0"},
+		"a README that went":          {"README.md", "", "0 0 0 0 0 0"},
+		"a changelog":                 {"CHANGELOG", "one\n", "1 0 1 0 0 0"},
+		"a new changelog":             {"sub/CHANGES.md", "one\n", "1 0 1 0 0 0"},
+		"code that is called changes": {"changes.go", "package a\n\nvar x = 1\n", "0 0 0 0 0 0"},
+		"a test that is called news":  {"news_test.go", "package a\n", "0 0 0 0 0 0"},
+		"a page":                      {"docs/tides.md", "tides and berths\n", "1 0 0 1 0 0"},
+		"a name and its comment":      {"a.go", "package a\n\n// Moor moors fast.\nfunc Moor() { tie() }\n", "1 0 0 0 1 1"},
+		"a name alone":                {"a.go", "package a\n\n// Moor moors.\nfunc Moor() { tie() }\n", "0 0 0 0 0 1"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			after := maps.Clone(start)
+			if after[c.file] = c.text; c.text == "" {
+				delete(after, c.file)
+			}
+			m := measure(t, between(t, start, after))
+			var got []string
+			for _, figure := range []string{"docs", "docs_readme", "docs_changelog", "docs_other", "docs_comments", "docs_names"} {
+				got = append(got, strconv.Itoa(int(value(t, m, figure))))
+			}
+			assert.Equal(t, c.want, strings.Join(got, " "))
+		})
+	}
 }
 
 // Names of imports and of what is installed differ in Python: only what cannot be declared is told.

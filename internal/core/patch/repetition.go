@@ -11,6 +11,9 @@ const (
 	minRepeat      = 60
 	minRepeatLines = 5
 	window         = 30
+	// maxCounted is how long a file may be, in tokens, in which it is counted how often what
+	// is repeated stood before.
+	maxCounted = 1_000_000
 	// every is how far apart the windows are that an index holds: each stretch of
 	// minRepeat tokens holds one of them.
 	every = minRepeat - window + 1
@@ -137,11 +140,39 @@ func (w *work) repetition() {
 		start[name] = &s
 		return &s
 	}
-	own := map[uint64]place{}
+	// stays is what the change left as it was in the files that it touches, own what it added.
+	stays, own := map[uint64]place{}, map[uint64]place{}
+	freshIn := func(f int) func(i int) bool {
+		return func(i int) bool {
+			n := int(texts[f].lines[i])
+			return files[f].after.touched[n] && !files[f].after.moved[n]
+		}
+	}
+	for f := range files {
+		fresh := freshIn(f)
+		hashes(texts[f].shape, func(i int, h uint64) {
+			if _, there := stays[h]; !there && i%every == 0 && !fresh(i) && !fresh(i+window-1) {
+				stays[h] = place{int32(f), int32(i)}
+			}
+		})
+	}
 	repeated := 0
 	for f, c := range files {
-		mine := texts[f]
-		fresh := func(i int) bool { n := int(mine.lines[i]); return c.after.touched[n] && !c.after.moved[n] }
+		mine, fresh := texts[f], freshIn(f)
+		var more map[uint64]int // how much oftener each window stands in the file now
+		oftener := func(h uint64) bool {
+			if len(mine.shape) > maxCounted {
+				return true
+			}
+			if more == nil {
+				more = map[uint64]int{}
+				hashes(mine.shape, func(_ int, h uint64) { more[h]++ })
+				if c.before != nil {
+					hashes(stretchOf(c.before.Text).shape, func(_ int, h uint64) { more[h]-- })
+				}
+			}
+			return more[h] > 0
+		}
 		until := 0 // what lies before is told already
 		hashes(mine.shape, func(i int, h uint64) {
 			if i < until || !fresh(i) || !fresh(i+window-1) {
@@ -156,19 +187,24 @@ func (w *work) repetition() {
 					other = Place{Side: Before, Path: w.in.Index.files[p.file], Line: lineAt(*theirs, at), End: lineAt(*theirs, at+to-from-1)}
 				}
 			}
-			if p, there := own[h]; there && to-from < minRepeat {
+			for _, in := range []map[uint64]place{stays, own} {
+				p, there := in[h]
+				if !there || to-from >= minRepeat {
+					continue
+				}
 				apart := -1
-				if int(p.file) == f {
+				if int(p.file) == f && i > int(p.token) {
 					apart = i - int(p.token)
 				}
 				var at int
 				from, to, at = along(mine, i, until, texts[p.file], int(p.token), fresh, apart)
 				other = Place{Side: After, Path: files[p.file].Path, Line: lineAt(texts[p.file], at), End: lineAt(texts[p.file], at+to-from-1)}
-			} else if !there && i%7 == 0 {
+			}
+			if _, there := own[h]; !there && i%7 == 0 {
 				own[h] = place{int32(f), int32(i)}
 			}
 			first, last := lineAt(mine, from), lineAt(mine, to-1)
-			if to-from < minRepeat {
+			if to-from < minRepeat || !oftener(h) { // what stood there as often was only written anew
 				return
 			}
 			until = to // whatever comes of it, this stretch was looked at

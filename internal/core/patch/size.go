@@ -377,6 +377,7 @@ func (w *work) docs() {
 	for _, c := range w.files {
 		base := strings.ToLower(path.Base(c.Path))
 		switch {
+		case c.Status == Deleted || c.class == ClassCode || c.class == ClassTest: // changes.go logs no changes
 		case strings.HasPrefix(base, "readme"):
 			readme.file(c)
 		case strings.HasPrefix(base, "change") || strings.HasPrefix(base, "news") || strings.HasPrefix(base, "history"):

@@ -101,7 +101,7 @@ func protected(t *task.Task, named []string, name string) bool {
 
 func inReference(t *task.Task, name string) bool {
 	for _, s := range t.Stages {
-		files, err := patch.Parse(s.Reference, 1)
+		files, err := patch.Parse(patch.Prefixed(s.Reference), 1)
 		if err != nil {
 			continue
 		}
