@@ -149,7 +149,14 @@ func measure(before, after string) ([]alarm, *patch.Measures, error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	m, err := patch.MeasureEdits(&patch.Input{Diff: diff, Start: strings.Split(string(bytes.TrimRight(names, "\x00")), "\x00"), Read: content, IsTest: isTest})
+	start := strings.Split(string(bytes.TrimRight(names, "\x00")), "\x00")
+	index := patch.NewIndex()
+	for _, name := range start {
+		if patch.Indexed(name) && !isTest(name) {
+			index.Add(name, content(patch.Before, name))
+		}
+	}
+	m, err := patch.MeasureEdits(&patch.Input{Diff: diff, Start: start, Read: content, IsTest: isTest, Index: index})
 	if err != nil {
 		return nil, nil, err
 	}
@@ -172,6 +179,16 @@ func measure(before, after string) ([]alarm, *patch.Measures, error) {
 					mark = '>'
 				}
 				fmt.Fprintf(&b, "            %c%5d %.140s\n", mark, n, lines[n-1])
+			}
+			if f.Other != nil { // what is repeated, whole, and where it stands too
+				b.Reset()
+				for _, p := range []patch.Place{f.Place, *f.Other} {
+					fmt.Fprintf(&b, "            %s:%d-%d\n", p.Path, p.Line, p.End)
+					text := strings.Split(string(content(p.Side, p.Path)), "\n")
+					for n := p.Line; n <= min(p.End, p.Line+30, len(text)); n++ {
+						fmt.Fprintf(&b, "            %6d %.140s\n", n, text[n-1])
+					}
+				}
 			}
 			a.around = b.String()
 		}
