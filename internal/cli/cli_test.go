@@ -13,7 +13,6 @@ import (
 	"testing"
 	"unicode/utf8"
 
-	"github.com/creack/pty"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -319,28 +318,60 @@ func TestTablesFit(t *testing.T) {
 
 	// In a real terminal, no line is longer than it.
 	_, contest := setUp(t)
-	self, err := os.Executable()
-	require.NoError(t, err)
 	for _, columns := range []int{60, 80, 120} {
-		cmd := exec.Command(self, "bout", "list", "--contest", contest.ID)
-		cmd.Env = append(os.Environ(), "AGONOMETER_TEST_CLIENT=1", "TERM=xterm", "NO_COLOR=1")
-		tty, err := pty.StartWithSize(cmd, &pty.Winsize{Cols: uint16(columns), Rows: 40})
-		require.NoError(t, err)
-		var shown bytes.Buffer
-		for failed := 0; failed < 2; { // the end of a terminal is where it says so twice
-			if n, err := shown.ReadFrom(tty); n > 0 {
-				failed = 0
-			} else if err != nil || n == 0 {
-				failed++
-			}
-		}
-		require.NoError(t, cmd.Wait())
-		tty.Close()
-		assert.Contains(t, shown.String(), "No room for: ")
-		for line := range strings.Lines(shown.String()) {
+		code, shown := inTerminal(t, columns, "bout", "list", "--contest", contest.ID).wait(t)
+		assert.Zero(t, code)
+		assert.Contains(t, shown, "No room for: ")
+		for line := range strings.Lines(shown) {
 			if !strings.HasPrefix(line, "No room for") {
 				assert.LessOrEqual(t, utf8.RuneCountInString(strings.TrimRight(line, "\r\n")), columns, line)
 			}
 		}
 	}
+}
+
+// In a terminal a contest is asked for first, its table is drawn in place, and Ctrl-C leaves it to itself.
+func TestAContestInATerminal(t *testing.T) {
+	dir, _ := setUp(t)
+	gate := filepath.Join(dir, "gate")
+	for name, text := range map[string]string{
+		"slow.yaml": "contender: slow\ntitle: Slow\nreads: [" + dir + "]\nrun: [sh, -c, 'while ! test -e " + gate + "; do sleep 0.05; done; echo word >> a.txt']\n",
+		"long.yaml": "contest: tide\ntasks: [t.md]\ncontenders: [good.yaml, slow.yaml]\nat_once: 2\n",
+	} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
+	}
+	file := filepath.Join(dir, "long.yaml")
+
+	no := inTerminal(t, 100, "contest", "start", file, "--watch")
+	no.await(t, "Start it? [y/N] ")
+	no.press(t, "\r", "Nothing was started.")
+	code, shown := no.wait(t)
+	assert.Equal(t, 1, code)
+	assert.Contains(t, shown, "2 bouts = 1 tasks x 2 contenders x 1 repeats, 2 at once")
+
+	yes := inTerminal(t, 60, "contest", "start", file, "--watch")
+	yes.await(t, "Start it? [y/N] ")
+	yes.press(t, "y\r", "Started contest ")
+	yes.await(t, "good  ●  1 passed, 0 failed")
+	yes.await(t, "slow  ▸  0 passed, 0 failed  now: word (at work)")
+	yes.press(t, "\x03", "The contest goes on without being watched.")
+	code, shown = yes.wait(t)
+	assert.NotZero(t, code)
+	assert.Contains(t, shown, "1 of 2 bouts done, 1 running, 0 left")
+	assert.Regexp(t, `agonometer contest watch \S{26}; stop it: agonometer contest stop \S{26}`, shown)
+	drawn := strings.Split(shown[strings.Index(shown, "\x1b[2K"):strings.Index(shown, "The contest goes on")], "\x1b[2K")
+	for _, line := range drawn {
+		line, _, _ = strings.Cut(line, "\r")
+		assert.Less(t, utf8.RuneCountInString(line), 60, "no drawn line wraps: %q", line)
+	}
+	assert.Contains(t, shown, "\x1b[3A", "drawn again in the place of its three lines")
+
+	// Watched again it is drawn to its end, and its standings stand below.
+	again := inTerminal(t, 120, "contest", "watch", "tide")
+	again.await(t, "slow  ▸")
+	require.NoError(t, os.WriteFile(gate, nil, 0o644))
+	code, shown = again.wait(t)
+	assert.Zero(t, code)
+	assert.Contains(t, shown, "2 of 2 bouts done, 0 running, 0 left")
+	assert.Regexp(t, `slow +1 of 1 +100%`, shown)
 }

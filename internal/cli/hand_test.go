@@ -2,6 +2,7 @@ package cli
 
 import (
 	"encoding/json"
+	"errors"
 	"log/slog"
 	"os"
 	"os/exec"
@@ -133,35 +134,64 @@ func (s *screen) await(t *testing.T, words string) {
 	}
 }
 
-// A bout at the keyboard, in a real terminal: single keys make the marks.
-func TestTheKeyboard(t *testing.T) {
-	_, task, con := handWorld(t)
+// terminal is the client in a real terminal.
+type terminal struct {
+	*screen
+	tty  *os.File
+	cmd  *exec.Cmd
+	done chan struct{}
+}
+
+// inTerminal starts the client in a terminal of so many columns.
+func inTerminal(t *testing.T, columns int, args ...string) *terminal {
+	t.Helper()
 	self, err := os.Executable()
 	require.NoError(t, err)
-	cmd := exec.Command(self, "hand", "start", "--task", task, "--contender", con, "--worker", "Ines")
-	cmd.Env = append(os.Environ(), "AGONOMETER_TEST_CLIENT=1", "TERM=xterm")
-	tty, err := pty.StartWithSize(cmd, &pty.Winsize{Cols: 120, Rows: 40})
+	term := &terminal{screen: &screen{came: make(chan struct{}, 1)}, cmd: exec.Command(self, args...), done: make(chan struct{})}
+	term.cmd.Env = append(os.Environ(), "AGONOMETER_TEST_CLIENT=1", "TERM=xterm", "NO_COLOR=1")
+	term.tty, err = pty.StartWithSize(term.cmd, &pty.Winsize{Cols: uint16(columns), Rows: 40})
 	require.NoError(t, err)
-	defer tty.Close()
-	s := &screen{came: make(chan struct{}, 1)}
-	done := make(chan struct{})
+	t.Cleanup(func() { _ = term.tty.Close() })
 	go func() { // ends with the program
-		defer close(done)
+		defer close(term.done)
 		buf := make([]byte, 4096)
-		for {
-			n, err := tty.Read(buf)
-			_, _ = s.Write(buf[:n])
+		for failed := 0; failed < 2; { // the end of a terminal is where it says so twice
+			n, err := term.tty.Read(buf)
+			if _, _ = term.Write(buf[:n]); n > 0 {
+				failed = 0
+			}
 			if err != nil {
-				return
+				failed++
 			}
 		}
 	}()
-	press := func(keys, then string) {
-		t.Helper()
-		_, err := tty.WriteString(keys)
+	return term
+}
+
+func (term *terminal) press(t *testing.T, keys, then string) {
+	t.Helper()
+	_, err := term.tty.WriteString(keys)
+	require.NoError(t, err)
+	term.await(t, then)
+}
+
+// wait waits for the program's end, and gives its exit status and all that was shown.
+func (term *terminal) wait(t *testing.T) (code int, shown string) {
+	t.Helper()
+	<-term.done
+	err := term.cmd.Wait()
+	var exit *exec.ExitError
+	if err != nil && !errors.As(err, &exit) {
 		require.NoError(t, err)
-		s.await(t, then)
 	}
+	return term.cmd.ProcessState.ExitCode(), term.text.String()
+}
+
+// A bout at the keyboard: single keys make the marks.
+func TestTheKeyboard(t *testing.T) {
+	_, task, con := handWorld(t)
+	s := inTerminal(t, 120, "hand", "start", "--task", task, "--contender", con, "--worker", "Ines")
+	press := func(keys, then string) { t.Helper(); s.press(t, keys, then) }
 	s.await(t, "start the clock / pause / go on")
 	var hands []api.Hand
 	require.NoError(t, json.Unmarshal([]byte(must(t, "hand", "list", "--format", "json")), &hands))
@@ -187,8 +217,8 @@ func TestTheKeyboard(t *testing.T) {
 	s.await(t, "grep -qx on lamp.txt")
 	press(" ", "The clock is running.")
 	press("q", "hand work")
-	<-done
-	require.NoError(t, cmd.Wait())
+	code, _ := s.wait(t)
+	require.Zero(t, code)
 
 	require.NoError(t, os.WriteFile(lamp, []byte("on\n"), 0o644))
 	id := hands[0].Bout.ID

@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -246,6 +247,8 @@ func (p *progress) draw() {
 				what := s.state
 				if s.doing != "" {
 					what = s.doing
+				} else if what == "working" {
+					what = "at work"
 				}
 				now = append(now, s.task+" ("+what+")")
 			}
@@ -256,6 +259,7 @@ func (p *progress) draw() {
 			line += fmt.Sprintf(", %d void", void)
 		}
 		line += p.spent(name)
+		slices.Sort(now)
 		if len(now) > 0 {
 			line += "  now: " + strings.Join(now, ", ")
 		}
