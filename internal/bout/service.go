@@ -314,28 +314,30 @@ func (o *observer) run(ctx context.Context, round int, h drive.HandOver, do func
 	before := o.pacedSoFar()
 	began := time.Now()
 	o.watch.Begin(round, began)
-	limit, overtime := h.Limit, make(chan struct{})
-	defer close(overtime)
-	go func() { // ends with the work
-		for left := limit; ; {
+	limit, over := h.Limit, make(chan struct{})
+	defer close(over)
+	clock := func(from time.Time) { // ends with the work
+		for {
+			left := limit + o.pacedSoFar() - before - time.Since(from)
+			if left <= 0 {
+				o.end(verdict.TimeLimit, "")
+				return
+			}
 			t := time.NewTimer(left)
 			select {
-			case <-overtime:
+			case <-over:
 				t.Stop()
 				return
 			case <-t.C:
 			}
-			if left = limit + o.pacedSoFar() - before - time.Since(began); left <= 0 {
-				o.end(verdict.TimeLimit, "")
-				return
-			}
 		}
-	}()
+	}
 	started, at := false, began // at is when the tool began
 	h.Stop, h.Limit = o.stop, 0
 	h.Started = func(p *confine.Process, moment time.Time) {
-		if at = moment; !started {
+		if at = moment; !started { // what came before is the harness's time, not the tool's
 			o.watch.Started(at)
+			go clock(at)
 		}
 		started = true
 		o.watch.Run(p.PID())

@@ -375,3 +375,56 @@ func TestAContestInATerminal(t *testing.T) {
 	assert.Contains(t, shown, "2 of 2 bouts done, 0 running, 0 left")
 	assert.Regexp(t, `slow +1 of 1 +100%`, shown)
 }
+
+// Bouts that went another way than usual are told as what they were.
+func TestRecordsOfUnusualBouts(t *testing.T) {
+	dir, _ := setUp(t)
+	for name, text := range map[string]string{
+		"u.md":      "---\ntask: word\ntitle: Write a word\nrepository: repo\nstart_commit: HEAD\nlimits: {time: 1s}\nrepair_rounds: 2\ntest_files: [a_test.sh]\nchecks:\n  - name: word\n    run: grep -q word a.txt\n---\nWrite a word into a.txt.\n",
+		"late.yaml": "contender: late\ntitle: Late\nrun: [sleep, \"60\"]\n",
+		"ends.yaml": "contender: ends\ntitle: Ends\nrun: [sh, -c, 'kill -9 $$']\nsetup_notes: {steps: [\"take it from the shelf\", \"oil it\"], minutes: 12, accounts: [\"the harbour office\"]}\n",
+		"idle.yaml": "contender: idle\ntitle: Idle\nrun: [\"true\"]\n",
+		"slow.yaml": "contender: slow\ntitle: Slow\nrun: [sleep, \"600\"]\n",
+		"odd.yaml":  "contest: odd\ntasks: [u.md]\ncontenders: [late.yaml, ends.yaml, idle.yaml]\nseed: 3\n",
+		"long.yaml": "contest: long\ntasks: [t.md]\ncontenders: [slow.yaml]\n",
+	} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
+	}
+	out := must(t, "contest", "start", filepath.Join(dir, "odd.yaml"), "--yes", "--watch")
+	assert.Contains(t, out, "late on word, repeat 1: failed, time-limit")
+	var d api.ContestDetail
+	require.NoError(t, json.Unmarshal([]byte(must(t, "contest", "show", "odd", "--format", "json")), &d))
+	for name, words := range map[string][]string{
+		"late": {`(?m)^Tool ended +stopped: time`, `(?m)^Verdict +failed: `},
+		"ends": {`(?m)^Tool ended +by a signal: killed`, `(?m)^Change +nothing|(?m)^Change +0 files`},
+		"idle": {`(?m)^Verdict +failed: the tool changed nothing$`},
+	} {
+		shown := must(t, "bout", "show", boutOf(t, d, name).ID)
+		for _, want := range words {
+			assert.Regexp(t, want, shown, name)
+		}
+	}
+	list := must(t, "bout", "list", "--contest", "odd")
+	assert.Regexp(t, `late +1 +done +failed, time-limit +1\.\d s `, list, "it had the whole second")
+	_, _, errs := run(t, "bout", "diff", boutOf(t, d, "idle").ID)
+	assert.Equal(t, "The bout changed nothing.\n", errs)
+	assert.Contains(t, must(t, "bout", "diff", boutOf(t, d, "idle").ID, "--stat"), "The bout changed nothing.")
+	assert.Regexp(t, `(?s)Set up +12 minutes of a person's time.*take it from the shelf.*oil it.*accounts: the harbour office`, must(t, "contender", "show", "ends"))
+
+	// Ready or not: what was found is kept, and a contender that cannot run says so with its status.
+	out = must(t, "contender", "check", filepath.Join(dir, "idle.yaml"))
+	assert.Regexp(t, `(?m)^warning +trial bout +it ended and changed nothing, in `, out)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "gone.yaml"), []byte("contender: gone\ntitle: Gone\nrun: [no-such-program]\n"), 0o644))
+	code, out, _ := run(t, "contender", "check", filepath.Join(dir, "gone.yaml"), "--no-trial")
+	assert.NotZero(t, code)
+	assert.Regexp(t, `(?m)^missing +program +`, out)
+
+	// A bout that a person stops counts neither for nor against.
+	must(t, "contest", "start", filepath.Join(dir, "long.yaml"), "--yes")
+	require.NoError(t, json.Unmarshal([]byte(must(t, "contest", "show", "long", "--format", "json")), &d))
+	slow := d.Bouts[0].ID
+	assert.Contains(t, must(t, "bout", "stop", slow), "it counts neither for nor against")
+	must(t, "contest", "watch", "long")
+	assert.Regexp(t, `(?m)^Verdict +void: `, must(t, "bout", "show", slow))
+	assert.Regexp(t, `slow +0 of 0 +–`, must(t, "contest", "standings", "long"))
+}

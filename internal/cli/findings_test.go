@@ -161,6 +161,15 @@ func TestFindingsOnTheCommandLine(t *testing.T) {
 	assert.NotZero(t, code)
 	assert.Contains(t, errs, "stray")
 
+	// A list of what changed has renames, binaries and deletions.
+	stat := must(t, "bout", "diff", odd.ID, "--stat")
+	assert.Regexp(t, `(?m)^renamed +README\.md → READ\.md +0 +0$`, stat)
+	assert.Regexp(t, `(?m)^added +lamp\.bin .*binary$`, stat)
+	assert.Regexp(t, `(?m)^deleted +README\.md +0 +1$`, must(t, "bout", "diff", messy.ID, "--stat"))
+	_, terminal := inTerminal(t, 100, "bout", "diff", messy.ID).wait(t)
+	assert.Contains(t, terminal, "+\t// TODO: negative loads")
+	assert.NotContains(t, terminal, "\x1b", "nothing that a contender wrote reaches a terminal as it is")
+
 	// A figure leads to its lines, whichever side they are on.
 	shown := must(t, "bout", "measures", messy.ID, "--where", "lines_removed")
 	assert.Regexp(t, `(?m)^-# Berths$`, shown)
