@@ -298,13 +298,19 @@ func (s *Server) compare(c *gin.Context) {
 		out.TaskTitle = t.Title
 	}
 	s.nameResults(out.Results)
-	version := out.Results[0].Version
+	version := 0
 	for _, r := range out.Results {
-		if r.Version != version {
-			out.Notes = append(out.Notes, "the measures were worked out by different versions and are not compared; bring them up to date with agonometer bout measures BOUT --again")
+		switch {
+		case r.Version == 0:
+			out.Notes = append(out.Notes, "there are no edit measures of "+r.Name+" ("+r.Bout.ID+")")
+		case version != 0 && r.Version != version:
 			values = nil
-			break
+		default:
+			version = r.Version
 		}
+	}
+	if values == nil {
+		out.Notes = append(out.Notes, "the measures were worked out by different versions and are not compared; bring them up to date with agonometer bout measures BOUT --again")
 	}
 	if c.Query("reference") != "" {
 		last := t

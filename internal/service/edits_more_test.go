@@ -1,14 +1,17 @@
 package service_test
 
 import (
+	"encoding/json"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"agonometer/internal/api"
 	"agonometer/internal/core/verdict"
+	"agonometer/internal/store"
 )
 
 // What a person sets aside counts no more when a bout is judged again, and survives a
@@ -124,6 +127,92 @@ func TestComparisonsSayWhatTheyCannotDo(t *testing.T) {
 	_, err = c.Compare(t.Context(), []string{good, "nonsense"}, false)
 	assert.Error(t, err)
 	assert.NotEmpty(t, s.URL())
+}
+
+// Repeats of one contender, bouts without a change, and measures of two versions next to each other.
+func TestOddSetsAreCompared(t *testing.T) {
+	p := newEdits(t, strings.Replace(quayTask, "reference_patch: reference.patch\n", "", 1), map[string]string{"gone": "contender: gone\ntitle: Gone\nrun: [no-such-program]\n"})
+	p.files["contest.yaml"] = strings.Replace(p.files["contest.yaml"], "repeats: 1", "repeats: 2", 1)
+	p.write(t)
+	data := t.TempDir()
+	s, c := start(t, data)
+	d := finish(t, c, begin(t, c, p))
+	ids := map[string][]string{}
+	for _, b := range d.Bouts {
+		if b.ReplacedBy == "" {
+			ids[b.Contender] = append(ids[b.Contender], b.ID)
+		}
+	}
+	require.Len(t, ids["tidy"], 2)
+	require.NotEmpty(t, ids["gone"])
+	compared := func(reference bool, which ...string) (api.Comparison, string, []string) {
+		t.Helper()
+		out, err := c.Compare(t.Context(), which, reference)
+		require.NoError(t, err)
+		var names []string
+		for _, r := range out.Results {
+			names = append(names, r.Name)
+		}
+		return out, strings.Join(out.Notes, "; "), names
+	}
+	values := func(out api.Comparison, name string) []*float64 {
+		for _, f := range out.Figures {
+			if f.Name == name {
+				return f.Values
+			}
+		}
+		return nil
+	}
+
+	out, notes, names := compared(true, ids["tidy"][0], ids["tidy"][1], ids["messy"][0])
+	assert.ElementsMatch(t, []string{"tidy #1", "tidy #2", "messy"}, names)
+	assert.Contains(t, notes, "the task has no reference patch")
+	require.Len(t, values(out, "leftovers"), 3)
+	assert.Equal(t, "all", out.Files[0].By)
+
+	out, notes, names = compared(false, ids["messy"][0], ids["gone"][0], ids["messy"][1])
+	assert.Contains(t, names, "gone")
+	assert.Contains(t, notes, "there are no edit measures of gone ("+ids["gone"][0]+")")
+	assert.NotContains(t, notes, "version")
+	got := values(out, "leftovers")
+	require.Len(t, got, 3, "what is known is compared all the same")
+	assert.Equal(t, 2.0, *got[0])
+	assert.Nil(t, got[1])
+	assert.Empty(t, out.Results[1].Diff)
+
+	_, err := c.MeasureAgain(t.Context(), ids["gone"][0])
+	assert.ErrorContains(t, err, "measure")
+	_, err = c.MeasureAgain(t.Context(), "01HZZZZZZZZZZZZZZZZZZZZZZZ")
+	assert.Error(t, err)
+	_, err = c.Measures(t.Context(), ids["tidy"][0], 7)
+	assert.Error(t, err, "there is no seventh round")
+	m, err := c.Measures(t.Context(), ids["messy"][0], 1)
+	require.NoError(t, err)
+	for _, long := range []api.MarkEdit{{Mark: "aside", Reason: strings.Repeat("x", 100_000)}, {Mark: "aside", Reason: "x", By: strings.Repeat("x", 10_000)}} {
+		_, err = c.MarkEdit(t.Context(), ids["messy"][0], finding(t, m, "todo").ID, long)
+		assert.ErrorContains(t, err, "long")
+	}
+
+	require.NoError(t, s.Close())
+	records, err := store.Open(data, time.Now)
+	require.NoError(t, err)
+	b, err := records.Bout(t.Context(), ids["messy"][0])
+	require.NoError(t, err)
+	j := &b.Judgements[len(b.Judgements)-1]
+	old, err := records.Measures(&j.Rounds[0])
+	require.NoError(t, err)
+	old.Version = 1
+	text, err := json.Marshal(old)
+	require.NoError(t, err)
+	j.Rounds[0].Measures, err = records.Put(text)
+	require.NoError(t, err)
+	require.NoError(t, records.SetRounds(t.Context(), j))
+	require.NoError(t, records.Close())
+	_, c = start(t, data)
+	out, notes, _ = compared(false, ids["messy"][0], ids["messy"][1])
+	assert.Contains(t, notes, "different versions")
+	assert.Empty(t, out.Figures)
+	assert.NotEmpty(t, out.Files, "the changes are next to each other all the same")
 }
 
 // That tests pass is held against the checks that tell of tests, that checks pass against all.
