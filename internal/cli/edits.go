@@ -122,9 +122,9 @@ func placeText(p patch.Place) string {
 		if p.End > p.Line {
 			where += "-" + strconv.Itoa(p.End)
 		}
-	}
-	if p.Side == patch.Before && where != "" {
-		where += " (before)"
+		if p.Side == patch.Before {
+			where += " (before)"
+		}
 	}
 	return where
 }

@@ -26,6 +26,7 @@ test('findings have names and places', () => {
   expect(findingLabel(finding({}))).toBe('commented out');
   expect(findingLabel(finding({ measure: 'strays', kind: 'file', mark: 'welcome' }))).toBe('stray, welcome');
   expect(placeOf({ path: 'a', line: 2, end: 4, side: 'before' })).toBe('a:2-4 (before)');
+  expect(placeOf({ path: 'a', side: 'before' })).toBe('a');
   expect(placeOf({ path: '' })).toBe('');
 });
 

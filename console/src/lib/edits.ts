@@ -25,7 +25,7 @@ export function quiet(f: EditFinding): boolean {
 export function placeOf(f: { path: string; line?: number; end?: number; side?: string }): string {
   if (!f.path) return '';
   const lines = f.line ? `:${f.line}${f.end && f.end > f.line ? `-${f.end}` : ''}` : '';
-  return `${f.path}${lines}${f.side === 'before' ? ' (before)' : ''}`;
+  return `${f.path}${lines}${lines && f.side === 'before' ? ' (before)' : ''}`;
 }
 
 /** A stretch of lines of a file; a file as a whole has no line. */
