@@ -317,6 +317,7 @@ func functionsOf(format string, n int) string {
 }
 
 func TestChangesMadeToTakeLong(t *testing.T) {
+	const long = "moor(%d, (a) => { if (a > 1) { return a * 2; } });\n"
 	for name, c := range map[string]struct{ file, before, after string }{
 		"braces":            {"a.c", strings.Repeat("}\n", 30_000), strings.Repeat("{\n}\n", 15_000)},
 		"one line repeated": {"a.js", strings.Repeat("moor();\n", 30_000), strings.Repeat("sail();\nmoor();\n", 15_000)},
@@ -334,6 +335,7 @@ func TestChangesMadeToTakeLong(t *testing.T) {
 		"a long remark":     {"a.go", "package a\n\n" + strings.Repeat("// one remark\n", 60_000) + "func f() {}\n", "package a\n\n" + strings.Repeat("// two remark\n", 60_000) + "func f() {}\n"},
 		"a handler of each": {"a.go", "package a\n" + functionsOf("func F%d() error {\n\tif err := g(); err != nil {\n\t\treturn err\n\t}\n\treturn nil\n}\n", 20_000), "package a\n" + functionsOf("func F%d() error {\n\tg()\n\treturn nil\n}\n", 20_000)},
 		"names still given": {"a.js", functionsOf("export function old%d() {\n  return tie(%[1]d);\n}\n", 20_000), functionsOf("use(old%d);\n", 20_000)},
+		"written anew":      {"a.js", functionsOf(long, 15_000) + functionsOf(strings.ReplaceAll(long, "moor", "tie"), 15_000), functionsOf(long, 15_000) + functionsOf(strings.ReplaceAll(long, "moor", "sail"), 15_000)},
 		"white space":       {"a.rs", strings.Repeat("let a = 1;\n\"a\nb\";\n\n\n\n\n\n\n\n", 3000), strings.Repeat("let a  = 1;\n\"a\nb\";\n\n\n\n\n\n\n\n", 3000)},
 	} {
 		t.Run(name, func(t *testing.T) {

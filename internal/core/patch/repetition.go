@@ -180,17 +180,31 @@ func (w *work) repetition() {
 			}
 			var from, to int
 			var other Place
-			if p, there := w.in.Index.at[h]; there && !touched[w.in.Index.files[p.file]] {
-				if theirs := read(w.in.Index.files[p.file]); theirs != nil {
+			there, elsewhere := w.in.Index.at[h]
+			elsewhere = elsewhere && !touched[w.in.Index.files[there.file]]
+			var near [2]place // where it stands in the files of the change
+			known := 0
+			if p, ok := stays[h]; ok {
+				near[known], known = p, known+1
+			}
+			if p, ok := own[h]; ok {
+				near[known], known = p, known+1
+			} else if i%7 == 0 {
+				own[h] = place{int32(f), int32(i)}
+			}
+			if !elsewhere && known == 0 || !oftener(h) { // what stood there as often was only written anew
+				return
+			}
+			if elsewhere {
+				if theirs := read(w.in.Index.files[there.file]); theirs != nil {
 					var at int
-					from, to, at = along(mine, i, until, *theirs, int(p.token), fresh, -1)
-					other = Place{Side: Before, Path: w.in.Index.files[p.file], Line: lineAt(*theirs, at), End: lineAt(*theirs, at+to-from-1)}
+					from, to, at = along(mine, i, until, *theirs, int(there.token), fresh, -1)
+					other = Place{Side: Before, Path: w.in.Index.files[there.file], Line: lineAt(*theirs, at), End: lineAt(*theirs, at+to-from-1)}
 				}
 			}
-			for _, in := range []map[uint64]place{stays, own} {
-				p, there := in[h]
-				if !there || to-from >= minRepeat {
-					continue
+			for _, p := range near[:known] {
+				if to-from >= minRepeat {
+					break
 				}
 				apart := -1
 				if int(p.file) == f && i > int(p.token) {
@@ -200,11 +214,8 @@ func (w *work) repetition() {
 				from, to, at = along(mine, i, until, texts[p.file], int(p.token), fresh, apart)
 				other = Place{Side: After, Path: files[p.file].Path, Line: lineAt(texts[p.file], at), End: lineAt(texts[p.file], at+to-from-1)}
 			}
-			if _, there := own[h]; !there && i%7 == 0 {
-				own[h] = place{int32(f), int32(i)}
-			}
 			first, last := lineAt(mine, from), lineAt(mine, to-1)
-			if to-from < minRepeat || !oftener(h) { // what stood there as often was only written anew
+			if to-from < minRepeat {
 				return
 			}
 			until = to // whatever comes of it, this stretch was looked at
