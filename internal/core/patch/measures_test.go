@@ -10,9 +10,12 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+	"unicode/utf8"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"agonometer/internal/core/lex"
 )
 
 type tree map[string]string
@@ -544,4 +547,28 @@ func TestCoverageFormats(t *testing.T) {
 	m := measure(t, in)
 	assert.Equal(t, 0.6, value(t, m, "covered_share"))
 	assert.Equal(t, []string{"not-executed a.go:5-6"}, evidence(m, "tests"))
+}
+
+// What is too long, or cannot be read, is said and not guessed.
+func TestWhatIsNotLookedAtIsSaid(t *testing.T) {
+	big := strings.Repeat("x = moor(1);\n", lex.MaxBytes/13+1000)
+	m := measure(t, between(t, tree{"a.js": big}, tree{"a.js": "// TODO: first\n" + big + "// TODO: last\n"}))
+	assert.Equal(t, []string{"todo a.js:1"}, evidence(m, "leftovers"))
+	assert.Equal(t, 2.0, value(t, m, "lines_added"), "lines are counted all the same")
+	assert.Contains(t, strings.Join(m.Notes, "\n"), "a.js is longer than 8 MiB; the rest was not looked at")
+
+	m = measure(t, between(t, tree{"a.js": "x();\n"}, tree{"a.js": "x();\n// TODO: " + strings.Repeat("größer ", 40) + "\n"}))
+	require.NotEmpty(t, evidence(m, "leftovers", "todo"))
+	assert.LessOrEqual(t, len(m.Findings[0].Text), maxFindingText+len("…"))
+	assert.True(t, strings.HasSuffix(m.Findings[0].Text, "…") && utf8.ValidString(m.Findings[0].Text), m.Findings[0].Text)
+
+	in := between(t, tree{"a.js": "x();\n"}, tree{"a.js": "x();\ny();\n"})
+	in.Lint = &Lint{Start: [][]byte{[]byte(`{"runs": []}`)}, Result: [][]byte{[]byte(`{"runs": [`)}}
+	m = measure(t, in)
+	_, known := m.Figure("lint_new")
+	assert.False(t, known, "half a file is no file without findings")
+	in = between(t, tree{"a.js": "x();\n"}, tree{"a.js": "x();\ny();\n"})
+	in.References = []Reference{{Diff: []byte("diff --git a/a.js b/a.js\n--- a/a.js\n+++ b/a.js\n@@ -1,9 +1 @@\n"), Read: in.Read}}
+	m = measure(t, in)
+	assert.Contains(t, strings.Join(m.Notes, "\n"), "a reference cannot be read")
 }
