@@ -15,7 +15,7 @@ type MeasureInfo struct {
 func MeasureInfos() []MeasureInfo { return measureInfos }
 
 var measureInfos = []MeasureInfo{
-	{"footprint", "Footprint", "generated files that do not say so."},
+	{"footprint", "Footprint", "generated files that do not say so, and new files that say so and are not."},
 	{"strays", "Strays: files not asked for", "needless changes inside a file that may be touched."},
 	{"noise", "Noise: nothing that matters", "formatting within a hunk that does something too; reordered declarations (they are counted as moved)."},
 	{"leftovers", "Leftovers", "placeholders in other words than ours; keys shorter than 20 characters or without digits."},

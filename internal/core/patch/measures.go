@@ -348,7 +348,9 @@ func takeApart(f File, before, after []byte, isTest func(string) bool) *change {
 	if c.lang == lex.Plain {
 		c.lang = lex.Of(f.Path, before)
 	}
-	c.class = classOf(f.Path, c.lang, cmp.Or(string(after[:min(len(after), 2000)]), string(before[:min(len(before), 2000)])), isTest)
+	// What a file is for, it says itself where it was there before: else a change could call
+	// what it touches generated, and nothing would be looked for in it.
+	c.class = classOf(f.Path, c.lang, cmp.Or(string(before[:min(len(before), 2000)]), string(after[:min(len(after), 2000)])), isTest)
 	if c.lang.Name == "C" && bytes.Contains(after, []byte("\nclass ")) {
 		c.lang = lex.Named("C++")
 	}
