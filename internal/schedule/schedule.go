@@ -53,6 +53,9 @@ type Scheduler struct {
 
 	mu      sync.Mutex
 	current *running
+	// stopped are bouts that a person stopped before they began: they do not begin. Each
+	// is closed when that has been recorded.
+	stopped map[string]chan struct{}
 	// proving is the id of the proving that is being run, with what stops it.
 	proving string
 	// hands are the open bouts that persons work, by id.
@@ -88,7 +91,7 @@ type activeBout struct {
 // New starts the scheduler: it takes up what an earlier service left, and then
 // runs whatever is waiting. Close ends it.
 func New(st *store.Store, engine *bout.Engine, log *slog.Logger) (*Scheduler, error) {
-	s := &Scheduler{store: st, engine: engine, log: log, wake: make(chan struct{}, 1), done: make(chan struct{}), hands: map[string]*hand{}}
+	s := &Scheduler{store: st, engine: engine, log: log, wake: make(chan struct{}, 1), done: make(chan struct{}), hands: map[string]*hand{}, stopped: map[string]chan struct{}{}}
 	s.ctx, s.cancel = context.WithCancelCause(context.Background())
 	if err := s.takeUp(); err != nil {
 		return nil, err
@@ -563,12 +566,32 @@ func (s *Scheduler) StopBout(ctx context.Context, id string) error {
 	if s.current != nil {
 		active = s.current.active[id]
 	}
+	_, already := s.stopped[id]
+	recorded := make(chan struct{})
+	if active == nil && !already {
+		s.stopped[id] = recorded
+	}
 	s.mu.Unlock()
-	if active != nil {
+	switch {
+	case active != nil:
 		active.cancel(errStopped)
 		return nil
+	case already:
+		return nil
 	}
-	return s.finishVoid(nil, b, &bout.VoidError{Reason: verdict.StoppedByPerson, Detail: "before it began"}, nil)
+	defer close(recorded)
+	if b, err = s.store.Bout(ctx, id); err == nil { // it may have ended since
+		if b.State == store.Done {
+			return &StateError{"the bout has ended already"}
+		}
+		err = s.finishVoid(nil, b, &bout.VoidError{Reason: verdict.StoppedByPerson, Detail: "before it began"}, nil)
+	}
+	if err != nil {
+		s.mu.Lock()
+		delete(s.stopped, id)
+		s.mu.Unlock()
+	}
+	return err
 }
 
 // one takes a bout through its states. Whatever goes wrong ends in a verdict;
@@ -583,12 +606,19 @@ func (s *Scheduler) one(ctx context.Context, cur *running, c *contest.Contest, b
 	}
 	me.beside = len(cur.active)
 	cur.active[b.ID] = me
+	stopped := s.stopped[b.ID]
 	s.mu.Unlock()
 	defer func() {
 		s.mu.Lock()
 		delete(cur.active, b.ID)
 		s.mu.Unlock()
 	}()
+	if stopped != nil {
+		select {
+		case <-stopped:
+		case <-s.ctx.Done():
+		}
+	}
 	// A bout that was stopped while it waited has its verdict already.
 	if now, err := s.store.Bout(s.ctx, b.ID); err != nil || now.State == store.Done {
 		return

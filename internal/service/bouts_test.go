@@ -300,3 +300,29 @@ func TestWorkspacesCanBeKeptAndArePruned(t *testing.T) {
 	require.NoError(t, err)
 	assert.NoDirExists(t, b.Kept)
 }
+
+// A bout that is stopped at the moment at which it begins has one end: it is not worked on
+// after it was declared void.
+func TestBoutsThatAreStoppedAsTheyBegin(t *testing.T) {
+	p := newPort(t, "", map[string]string{"lights": "echo on > lamp.txt"})
+	_, c := start(t, t.TempDir())
+	ends := map[verdict.Outcome]int{}
+	for i := range 40 {
+		d := begin(t, c, p)
+		for range i % 8 { // a little later each time
+			_, err := c.Contest(t.Context(), d.ID)
+			require.NoError(t, err)
+		}
+		stopped := c.StopBout(t.Context(), d.Bouts[0].ID)
+		if stopped == nil && i%3 == 0 {
+			_ = c.StopBout(t.Context(), d.Bouts[0].ID) // twice makes no difference
+		}
+		b := show(t, c, finish(t, c, d).Bouts[0])
+		require.Len(t, b.Judgements, 1, "%d: %v, %+v", i, stopped, b.Judgements)
+		ends[b.Verdict.Outcome]++
+		if stopped != nil {
+			assert.Equal(t, verdict.Passed, b.Verdict.Outcome, "it had ended already")
+		}
+	}
+	t.Log(ends)
+}
