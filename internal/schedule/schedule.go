@@ -51,6 +51,8 @@ type Scheduler struct {
 	wake   chan struct{}
 	done   chan struct{}
 
+	voiding sync.Mutex // held while a contest's rest is declared void: that happens once
+
 	mu      sync.Mutex
 	current *running
 	// stopped are bouts that a person stopped before they began: they do not begin. Each
@@ -512,6 +514,8 @@ func first(a [3]int) []int { return a[:] }
 // voidRest ends a contest with those of its bouts that have not ended; none is
 // run again.
 func (s *Scheduler) voidRest(contestID string, reason verdict.Reason, detail string) error {
+	s.voiding.Lock()
+	defer s.voiding.Unlock()
 	left, err := s.store.Bouts(s.ctx, store.BoutFilter{ContestID: contestID, States: []store.BoutState{store.Waiting, store.Preparing, store.Working, store.Captured, store.Judging}})
 	if err != nil {
 		return err
@@ -535,15 +539,16 @@ func (s *Scheduler) StopContest(ctx context.Context, id string) error {
 	if row.State == store.ContestDone || row.State == store.ContestStopped {
 		return &StateError{"the contest has ended already (" + string(row.State) + ")"}
 	}
+	// Recorded first, so that a service that is killed now does not forget it, and one that
+	// begins the contest just now reads it: that is the current one before it reads.
+	if err := s.store.SetContestState(ctx, id, store.ContestStopping); err != nil {
+		return err
+	}
 	s.mu.Lock()
 	cur := s.current
 	s.mu.Unlock()
 	if cur == nil || cur.id != id {
 		return s.voidRest(id, verdict.StoppedByPerson, "the contest was stopped")
-	}
-	// Recorded first, so that a service that is killed now does not forget it.
-	if err := s.store.SetContestState(ctx, id, store.ContestStopping); err != nil {
-		return err
 	}
 	cur.cancel(errStopped)
 	return nil

@@ -326,3 +326,31 @@ func TestBoutsThatAreStoppedAsTheyBegin(t *testing.T) {
 	}
 	t.Log(ends)
 }
+
+// The same of a contest: none of its bouts is worked on after it was stopped.
+func TestContestsThatAreStoppedAsTheyBegin(t *testing.T) {
+	p := newPort(t, "repeats: 3\nat_once: 2\n", map[string]string{"lights": "echo on > lamp.txt"})
+	_, c := start(t, t.TempDir())
+	states := map[string]int{}
+	for i := range 30 {
+		d := begin(t, c, p)
+		for range i % 6 {
+			_, err := c.Contest(t.Context(), d.ID)
+			require.NoError(t, err)
+		}
+		stopped := c.StopContest(t.Context(), d.ID)
+		if stopped == nil && i%3 == 0 {
+			_ = c.StopContest(t.Context(), d.ID)
+		}
+		d = finish(t, c, d)
+		states[d.State]++
+		if stopped == nil {
+			assert.Equal(t, "stopped", d.State)
+		}
+		for _, one := range d.Bouts {
+			b := show(t, c, one)
+			require.Len(t, b.Judgements, 1, "%d: %v, %+v", i, stopped, b.Judgements)
+		}
+	}
+	t.Log(states)
+}
