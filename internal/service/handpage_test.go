@@ -46,9 +46,8 @@ func TestTheHandPage(t *testing.T) {
 	require.Len(t, hands, 1)
 	h := hands[0]
 	id := h.Bout.ID
-	page := func() string { return text(t, ctx, "main") }
-	assert.Contains(t, page(), h.Workspace)
-	assert.Contains(t, page(), `Write "on" into lamp.txt`)
+	shows(t, ctx, "main", h.Workspace)
+	shows(t, ctx, "main", `Write "on" into lamp.txt`)
 
 	press := func(keys string) { t.Helper(); do(chromedp.KeyEvent(keys)) }
 	do(chromedp.Focus(`main a`), chromedp.Evaluate[chromedp.Void](`document.activeElement.blur()`))
@@ -83,17 +82,17 @@ func TestTheHandPage(t *testing.T) {
 	do(chromedp.Evaluate[chromedp.Void](`document.activeElement.blur()`))
 	press("f")
 	do(chromedp.WaitVisible(`section[aria-label="Say this next"]`))
-	assert.Contains(t, text(t, ctx, `section[aria-label="Say this next"]`), "grep -qx on lamp.txt")
+	shows(t, ctx, `section[aria-label="Say this next"]`, "grep -qx on lamp.txt")
 	press(" ")
 	do(chromedp.WaitVisible(`[data-phase="running"]`))
 	edit(t, h, "lamp.txt", "on\n")
 	handUntil(t, c, id, func(h api.Hand) bool { return h.Round == 2 && len(h.Files) > 0 })
 	press("f")
 	do(chromedp.WaitVisible(`section[aria-label="Verdict"]`))
-	assert.Contains(t, text(t, ctx, `section[aria-label="Verdict"]`), "passed")
+	shows(t, ctx, `section[aria-label="Verdict"]`, "passed")
 	do(chromedp.Click(`section[aria-label="Verdict"] a`), chromedp.WaitVisible(`section[aria-label="Facts"]`))
-	assert.Contains(t, page(), "worked by hand, by Ines")
-	assert.Contains(t, page(), "own edits 1 time")
+	shows(t, ctx, "main", "worked by hand, by Ines")
+	shows(t, ctx, "main", "own edits 1 time")
 	assert.Empty(t, complaints()[before:])
 
 	b := show(t, c, h.Bout)
@@ -127,15 +126,9 @@ func TestContendersAndAPatch(t *testing.T) {
 	do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(s.SignInLink()), chromedp.WaitVisible(`main table`))
 	before := len(complaints())
 	do(chromedp.Click(`//nav/a[text()='Contenders']`), chromedp.Click(`//button[contains(., 'knot')]`), chromedp.Click(`//button[contains(., 'with a trial bout')]`), chromedp.WaitVisible(`//li[contains(., 'it made the change that was asked for')]`))
-	list := text(t, ctx, "main")
-	for _, want := range []string{"worked by hand", "not checked", "ready", "knot 2", "7 minutes of a person", "Sign in"} {
-		assert.Contains(t, list, want)
-	}
+	shows(t, ctx, "main", "worked by hand", "not checked", "ready", "knot 2", "7 minutes of a person", "Sign in")
 	do(chromedp.Navigate(s.URL()+"/contests/"+d.ID), chromedp.WaitVisible(`section[aria-label="Settings of the contenders"]`))
-	settings := text(t, ctx, `section[aria-label="Settings of the contenders"]`)
-	for _, want := range []string{"may ask", "differs", "no: nobody answers", "yes: a person answers", "7 minutes"} {
-		assert.Contains(t, settings, want)
-	}
+	shows(t, ctx, `section[aria-label="Settings of the contenders"]`, "may ask", "differs", "no: nobody answers", "yes: a person answers", "7 minutes")
 
 	patch := filepath.Join(t.TempDir(), "far.patch")
 	require.NoError(t, os.WriteFile(patch, []byte("diff --git a/lamp.txt b/lamp.txt\n--- a/lamp.txt\n+++ b/lamp.txt\n@@ -1 +1 @@\n-off\n+on\n"), 0o644))
