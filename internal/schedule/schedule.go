@@ -532,16 +532,22 @@ func (s *Scheduler) voidRest(contestID string, reason verdict.Reason, detail str
 
 // StopContest stops a contest that waits or runs.
 func (s *Scheduler) StopContest(ctx context.Context, id string) error {
-	row, err := s.store.Contest(ctx, id)
-	if err != nil {
+	ended := func(states ...store.ContestState) error {
+		row, err := s.store.Contest(ctx, id)
+		if err == nil && slices.Contains(states, row.State) {
+			err = &StateError{"the contest has ended already (" + string(row.State) + ")"}
+		}
 		return err
 	}
-	if row.State == store.ContestDone || row.State == store.ContestStopped {
-		return &StateError{"the contest has ended already (" + string(row.State) + ")"}
+	if err := ended(store.ContestDone, store.ContestStopped); err != nil {
+		return err
 	}
 	// Recorded first, so that a service that is killed now does not forget it, and one that
 	// begins the contest just now reads it: that is the current one before it reads.
 	if err := s.store.SetContestState(ctx, id, store.ContestStopping); err != nil {
+		return err
+	}
+	if err := ended(store.ContestDone); err != nil { // stopped it may be: by this
 		return err
 	}
 	s.mu.Lock()

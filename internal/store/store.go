@@ -289,7 +289,8 @@ func (s *Store) Contenders(ctx context.Context, contestID string) ([]ContestCont
 	return out, q.Order("contest_id DESC, position").Find(&out).Error
 }
 
-// SetContestState moves a contest on.
+// SetContestState moves a contest on. One that has ended is not stopped any more, and one
+// that is being stopped does not begin to run: then nothing is changed.
 func (s *Store) SetContestState(ctx context.Context, id string, state ContestState) error {
 	now := s.now().UTC()
 	set := map[string]any{"state": state}
@@ -300,8 +301,17 @@ func (s *Store) SetContestState(ctx context.Context, id string, state ContestSta
 		set["ended_at"] = now
 	}
 	err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		if err := tx.Model(&Contest{}).Where("id = ?", id).Updates(set).Error; err != nil {
-			return err
+		row := tx.Model(&Contest{}).Where("id = ?", id)
+		switch state { // who stops a contest and who runs it may meet here
+		case ContestRunning:
+			row = row.Where("state <> ?", ContestStopping)
+		case ContestStopping:
+			row = row.Where("state NOT IN ?", []ContestState{ContestDone, ContestStopped})
+		case ContestStopped:
+			row = row.Where("state <> ?", ContestDone)
+		}
+		if done := row.Updates(set); done.Error != nil || done.RowsAffected == 0 {
+			return done.Error
 		}
 		return s.event(tx, id, "", EventContest, map[string]any{"state": state})
 	})

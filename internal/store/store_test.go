@@ -273,3 +273,34 @@ func TestKnown(t *testing.T) {
 	prove("a", 3, false)
 	assert.Equal(t, ProvedNo, known("a"), "a full one does")
 }
+
+// Who stops a contest and who runs it may meet: an end is not undone, and a stop not forgotten.
+func TestStatesOfAContest(t *testing.T) {
+	s := open(t, t.TempDir())
+	for _, c := range []struct {
+		states []ContestState
+		want   ContestState
+		events int
+	}{
+		{[]ContestState{ContestRunning, ContestDone}, ContestDone, 2},
+		{[]ContestState{ContestRunning, ContestStopping, ContestStopped}, ContestStopped, 3},
+		{[]ContestState{ContestStopping, ContestRunning}, ContestStopping, 1},
+		{[]ContestState{ContestDone, ContestStopping}, ContestDone, 1},
+		{[]ContestState{ContestDone, ContestStopped}, ContestDone, 1},
+		{[]ContestState{ContestStopped, ContestStopping}, ContestStopped, 1},
+		{[]ContestState{ContestByHand, ContestStopping, ContestStopped}, ContestStopped, 3},
+	} {
+		row, _ := contestWith(t, s, 1)
+		before, err := s.Events(t.Context(), row.ID, 0, 100)
+		require.NoError(t, err)
+		for _, state := range c.states {
+			require.NoError(t, s.SetContestState(t.Context(), row.ID, state))
+		}
+		got, err := s.Contest(t.Context(), row.ID)
+		require.NoError(t, err)
+		assert.Equal(t, c.want, got.State, c.states)
+		after, err := s.Events(t.Context(), row.ID, 0, 100)
+		require.NoError(t, err)
+		assert.Equal(t, c.events, len(after)-len(before), "nothing is told of what did not happen: %v", c.states)
+	}
+}
