@@ -57,6 +57,25 @@ func git(t *testing.T, dir string, args ...string) {
 	require.NoError(t, err, string(out))
 }
 
+// write writes files into a folder.
+func write(t *testing.T, dir string, files map[string]string) {
+	t.Helper()
+	for name, text := range files {
+		full := filepath.Join(dir, name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(full), 0o755))
+		require.NoError(t, os.WriteFile(full, []byte(text), 0o644))
+	}
+}
+
+// project writes files into a folder, and makes those in repo a repository of one commit.
+func project(t *testing.T, dir string, files map[string]string) {
+	t.Helper()
+	write(t, dir, files)
+	for _, args := range [][]string{{"init", "-q", "."}, {"add", "-A"}, {"commit", "-qm", "start"}} {
+		git(t, filepath.Join(dir, "repo"), args...)
+	}
+}
+
 // world starts a service and points the client at it.
 func world(t *testing.T) {
 	t.Helper()
@@ -81,14 +100,7 @@ func setUp(t *testing.T) (dir string, contest api.ContestDetail) {
 		"bad.yaml":   "contender: bad\ntitle: Bad\nrun: [sh, -c, \"echo wrod >> a.txt\"]\n",
 		"c.yaml":     "contest: words\ntasks: [t.md]\ncontenders: [good.yaml, bad.yaml]\nseed: 5\n",
 	}
-	for name, text := range files {
-		full := filepath.Join(dir, name)
-		require.NoError(t, os.MkdirAll(filepath.Dir(full), 0o755))
-		require.NoError(t, os.WriteFile(full, []byte(text), 0o644))
-	}
-	git(t, filepath.Join(dir, "repo"), "init", "-q", ".")
-	git(t, filepath.Join(dir, "repo"), "add", "-A")
-	git(t, filepath.Join(dir, "repo"), "commit", "-qm", "start")
+	project(t, dir, files)
 	out := must(t, "contest", "start", filepath.Join(dir, "c.yaml"), "--yes", "--watch")
 	assert.Contains(t, out, "2 bouts = 1 tasks x 2 contenders x 1 repeats")
 	assert.Contains(t, out, "good on word, repeat 1: passed")
@@ -334,12 +346,10 @@ func TestTablesFit(t *testing.T) {
 func TestAContestInATerminal(t *testing.T) {
 	dir, _ := setUp(t)
 	gate := filepath.Join(dir, "gate")
-	for name, text := range map[string]string{
+	write(t, dir, map[string]string{
 		"slow.yaml": "contender: slow\ntitle: Slow\nreads: [" + dir + "]\nrun: [sh, -c, 'while ! test -e " + gate + "; do sleep 0.05; done; echo word >> a.txt']\n",
 		"long.yaml": "contest: tide\ntasks: [t.md]\ncontenders: [good.yaml, slow.yaml]\nat_once: 2\n",
-	} {
-		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
-	}
+	})
 	file := filepath.Join(dir, "long.yaml")
 
 	no := inTerminal(t, 100, "contest", "start", file, "--watch")
@@ -379,7 +389,7 @@ func TestAContestInATerminal(t *testing.T) {
 // Bouts that went another way than usual are told as what they were.
 func TestRecordsOfUnusualBouts(t *testing.T) {
 	dir, _ := setUp(t)
-	for name, text := range map[string]string{
+	write(t, dir, map[string]string{
 		"u.md":      "---\ntask: word\ntitle: Write a word\nrepository: repo\nstart_commit: HEAD\nlimits: {time: 1s}\nrepair_rounds: 2\ntest_files: [a_test.sh]\nchecks:\n  - name: word\n    run: grep -q word a.txt\n---\nWrite a word into a.txt.\n",
 		"late.yaml": "contender: late\ntitle: Late\nrun: [sleep, \"60\"]\n",
 		"ends.yaml": "contender: ends\ntitle: Ends\nrun: [sh, -c, 'kill -9 $$']\nsetup_notes: {steps: [\"take it from the shelf\", \"oil it\"], minutes: 12, accounts: [\"the harbour office\"]}\n",
@@ -387,9 +397,7 @@ func TestRecordsOfUnusualBouts(t *testing.T) {
 		"slow.yaml": "contender: slow\ntitle: Slow\nrun: [sleep, \"600\"]\n",
 		"odd.yaml":  "contest: odd\ntasks: [u.md]\ncontenders: [late.yaml, ends.yaml, idle.yaml]\nseed: 3\n",
 		"long.yaml": "contest: long\ntasks: [t.md]\ncontenders: [slow.yaml]\n",
-	} {
-		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
-	}
+	})
 	out := must(t, "contest", "start", filepath.Join(dir, "odd.yaml"), "--yes", "--watch")
 	assert.Contains(t, out, "late on word, repeat 1: failed, time-limit")
 	var d api.ContestDetail

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"encoding/json"
-	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -96,12 +95,10 @@ func TestEditMeasuresOnTheCommandLine(t *testing.T) {
 // Measuring would disturb the times of bouts that run.
 func TestNothingIsMeasuredAnewBesideAContest(t *testing.T) {
 	dir, contest := setUp(t)
-	for name, text := range map[string]string{
+	write(t, dir, map[string]string{
 		"slow.yaml": "contender: slow\ntitle: Slow\nrun: [sleep, \"600\"]\n",
 		"long.yaml": "contest: tide\ntasks: [t.md]\ncontenders: [slow.yaml]\n",
-	} {
-		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
-	}
+	})
 	must(t, "contest", "start", filepath.Join(dir, "long.yaml"), "--yes")
 	code, out, said := run(t, "contest", "remeasure", contest.Name)
 	assert.NotZero(t, code)

@@ -3,7 +3,6 @@ package cli
 import (
 	"encoding/csv"
 	"encoding/json"
-	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -63,27 +62,17 @@ func berths(t *testing.T, task string) api.ContestDetail {
 	good := strings.Replace(berthsStart, ">= 30", ">= 50", 1)
 	bad := strings.NewReplacer(">= 30", ">= 50", "d, err := Draught(load)\n\tif err != nil {\n\t\treturn false, err\n\t}\n\treturn", "d, _ := Draught(load)\n\t// TODO: negative loads\n\treturn").Replace(berthsStart)
 	bad += "\n// Night prints the draughts of a night.\n" + strings.NewReplacer("Table(draughts", "Night(nightly", "range draughts", "range nightly", "900", "700").Replace(berthsStart[strings.Index(berthsStart, "func Table"):])
-	for name, text := range map[string]string{
+	project(t, dir, map[string]string{
 		"repo/berths.go": berthsStart, "repo/go.mod": "module berths\n\ngo 1.24\n", "repo/README.md": "# Berths\n",
 		"good.go": good, "bad.go": bad,
 		"berths.md": "---\ntask: margin\ntitle: A wider margin\nrepository: repo\nstart_commit: HEAD\n" + task + "reference_patch: ref.patch\nchecks:\n  - name: margin\n    run: grep -q '>= 50' berths.go\n---\nThe margin becomes 50 cm.\n",
 		"ref.patch": "--- a/berths.go\n+++ b/berths.go\n@@ -19,3 +19,3 @@\n \t}\n-\treturn depth-d >= 30, nil\n+\treturn depth-d >= 50, nil\n }\n",
 		"tidy.yaml": "contender: tidy\ntitle: Tidy\nreads: [" + dir + "]\nrun: [cp, " + dir + "/good.go, berths.go]\n",
-		"messy.yaml": "contender: messy\ntitle: Messy\nreads: [" + dir + "]\nanswer_file: .said\nrun:\n  - sh\n  - -c\n  - |\n    cp " + dir + "/bad.go berths.go; printf 'x\\n' > 'run\x1b[31m.log'; rm README.md\n" +
+		"messy.yaml": "contender: messy\ntitle: Messy\nreads: [" + dir + "]\nanswer_file: .said\nrun:\n  - sh\n  - -c\n  - |\n    cp " + dir + "/bad.go berths.go; printf 'x\\n' > \"$(printf 'run\\033[31m.log')\"; rm README.md\n" +
 			"    echo 'I updated the margin in berths.go and changed go.mod. All checks pass.' > .said\n",
 		"odd.yaml": "contender: odd\ntitle: Odd\nrun: [sh, -c, \"sed -i 's/>= 30/>= 50/' berths.go; printf '\\\\000\\\\001' > lamp.bin; mv README.md READ.md\"]\n",
 		"c.yaml":   "contest: berths\ntasks: [berths.md]\ncontenders: [tidy.yaml, messy.yaml, odd.yaml]\nseed: 2\n",
-	} {
-		if name == "messy.yaml" { // YAML takes no escape as it is
-			text = strings.ReplaceAll(text, "'run\x1b[31m.log'", `"$(printf 'run\033[31m.log')"`)
-		}
-		full := filepath.Join(dir, name)
-		require.NoError(t, os.MkdirAll(filepath.Dir(full), 0o755))
-		require.NoError(t, os.WriteFile(full, []byte(text), 0o644))
-	}
-	git(t, filepath.Join(dir, "repo"), "init", "-q", ".")
-	git(t, filepath.Join(dir, "repo"), "add", "-A")
-	git(t, filepath.Join(dir, "repo"), "commit", "-qm", "start")
+	})
 	must(t, "contest", "start", filepath.Join(dir, "c.yaml"), "--yes", "--watch")
 	var d api.ContestDetail
 	require.NoError(t, json.Unmarshal([]byte(must(t, "contest", "show", "--format", "json")), &d))
