@@ -30,6 +30,11 @@ import (
 // MaxReruns is how often a bout that is void by a fault is run again.
 const MaxReruns = 2
 
+// MaxInterruptions is how often a bout is run again because the service went away
+// in the middle of it. A bout that brings the service down each time must not keep it
+// from ever doing anything else.
+const MaxInterruptions = 3
+
 var (
 	errStopped  = errors.New("stopped by a person")
 	errShutdown = errors.New("the service is stopping")
@@ -220,9 +225,17 @@ func (s *Scheduler) takeUp() error {
 			}
 			continue
 		}
-		s.log.Info("a bout was interrupted and runs again", "bout", b.ID, "state", b.State)
-		v := verdict.Of(verdict.Facts{Void: verdict.Interrupted, VoidDetail: "while " + string(b.State)})
-		if err := s.store.Finish(ctx, b, store.Judgement{Verdict: v}, s.store.Rerun(b), nil); err != nil {
+		before, err := s.store.Interruptions(ctx, b)
+		if err != nil {
+			return err
+		}
+		detail, again := "while "+string(b.State), s.store.Rerun(b)
+		if before >= MaxInterruptions {
+			detail, again = fmt.Sprintf("%s, and %d times before; it is not run again", detail, before), nil
+		}
+		s.log.Info("a bout was interrupted", "bout", b.ID, "state", b.State, "runs again", again != nil)
+		v := verdict.Of(verdict.Facts{Void: verdict.Interrupted, VoidDetail: detail})
+		if err := s.store.Finish(ctx, b, store.Judgement{Verdict: v}, again, nil); err != nil {
 			return err
 		}
 	}

@@ -4,12 +4,15 @@ import (
 	"bufio"
 	"bytes"
 	"encoding/json"
+	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/stretchr/testify/assert"
@@ -298,4 +301,38 @@ func TestPruneFreesAndEverythingIsMadeAgain(t *testing.T) {
 	assert.NotEmpty(t, mustPatch(t, c, only(t, d, "good").ID), "records stay")
 	d = finish(t, c, begin(t, c, p))
 	assert.Equal(t, 1, d.Counts.Passed)
+}
+
+// Whoever sends its body a byte at a time, or not at all, does not hold a connection
+// for long without the token.
+func TestSlowBodiesWithoutATokenEnd(t *testing.T) {
+	t.Parallel()
+	s, _ := start(t, t.TempDir())
+	for _, path := range []string{"/api/v1/sign-in", "/api/v1/contests"} {
+		t.Run(path, func(t *testing.T) {
+			t.Parallel()
+			conn, err := net.Dial("tcp", strings.TrimPrefix(s.URL(), "http://"))
+			require.NoError(t, err)
+			defer conn.Close()
+			_, err = fmt.Fprintf(conn, "POST %s HTTP/1.1\r\nHost: localhost\r\nContent-Type: application/json\r\nContent-Length: 4000\r\n\r\n{", path)
+			require.NoError(t, err)
+			ended := make(chan error, 1)
+			go func() { // ends with the connection
+				_, err := io.Copy(io.Discard, conn)
+				ended <- err
+			}()
+			drip := time.NewTicker(100 * time.Millisecond)
+			defer drip.Stop()
+			for waited := time.After(time.Minute); ; {
+				select {
+				case <-ended:
+					return
+				case <-drip.C:
+					_, _ = conn.Write([]byte(" "))
+				case <-waited:
+					t.Fatal("the connection is still open")
+				}
+			}
+		})
+	}
 }

@@ -12,6 +12,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"log/slog"
 	"net"
@@ -268,7 +269,7 @@ func (s *Server) handler() http.Handler {
 	gin.SetMode(gin.ReleaseMode)
 	r := gin.New()
 	r.HandleMethodNotAllowed = true
-	r.Use(s.recoverFromPanic, s.guard)
+	r.Use(s.recoverFromPanic, boundBody, s.guard)
 	for _, route := range s.routes() {
 		handlers := []gin.HandlerFunc{route.handle}
 		if !route.open {
@@ -320,12 +321,53 @@ func (s *Server) guard(c *gin.Context) {
 	c.Next()
 }
 
+// openBodyTime is how long a request without a token may take to send its body, and
+// bodyPause how long an authorised one may send nothing in the middle of it.
+const (
+	openBodyTime = 10 * time.Second
+	bodyPause    = time.Minute
+)
+
+// boundBody gives every request's body a deadline: without one, whoever sends a
+// byte now and then holds a connection for ever, token or not. The deadline stays
+// where nobody reads the body, since the server then reads what is left of it.
+func boundBody(c *gin.Context) {
+	if c.Request.Body != nil && c.Request.Body != http.NoBody {
+		rc := http.NewResponseController(c.Writer)
+		_ = rc.SetReadDeadline(time.Now().Add(openBodyTime))
+		c.Request.Body = &timedBody{ReadCloser: c.Request.Body, rc: rc}
+	}
+	c.Next()
+}
+
+// timedBody is a body with a deadline, which is put off with every read once its
+// sender has shown the token, and lifted at its end: a live feed has none.
+type timedBody struct {
+	io.ReadCloser
+	rc         *http.ResponseController
+	authorised bool
+}
+
+func (b *timedBody) Read(p []byte) (int, error) {
+	if b.authorised {
+		_ = b.rc.SetReadDeadline(time.Now().Add(bodyPause))
+	}
+	n, err := b.ReadCloser.Read(p)
+	if errors.Is(err, io.EOF) {
+		_ = b.rc.SetReadDeadline(time.Time{})
+	}
+	return n, err
+}
+
 func (s *Server) needToken(c *gin.Context) {
 	c.Header("Cache-Control", "no-store")
 	if !s.authorised(c.Request) {
 		c.Header("WWW-Authenticate", `Bearer realm="agonometer"`)
 		s.problem(c, http.StatusUnauthorized, "This call needs the service's token", "It is in the file token in the data folder; a browser signs in by the link of: agonometer console")
 		return
+	}
+	if body, ok := c.Request.Body.(*timedBody); ok {
+		body.authorised = true
 	}
 	c.Next()
 }

@@ -53,10 +53,14 @@ func (b *blobs) put(data []byte) (Digest, error) {
 	sum := sha256.Sum256(data)
 	d := Digest(hex.EncodeToString(sum[:]))
 	name := b.path(d)
-	if _, err := os.Stat(name); err == nil {
+	if there, err := b.get(d); err == nil && len(there) == len(data) {
 		return d, nil
-	}
-	if err := os.MkdirAll(filepath.Dir(name), 0o700); err != nil {
+	} // else it is not there, or damaged: it is written, and takes the damaged one's place
+	if err := os.Mkdir(filepath.Dir(name), 0o700); err == nil {
+		if err := syncDir(b.dir); err != nil { // or the new folder could go with a crash, and all that is in it
+			return "", err
+		}
+	} else if !errors.Is(err, fs.ErrExist) {
 		return "", err
 	}
 	tmp, err := os.CreateTemp(b.dir, "new-")
@@ -78,11 +82,30 @@ func (b *blobs) put(data []byte) (Digest, error) {
 	if err := os.Rename(tmp.Name(), name); err != nil {
 		return "", err
 	}
-	if dir, err := os.Open(filepath.Dir(name)); err == nil {
-		_ = dir.Sync()
-		dir.Close()
+	return d, syncDir(filepath.Dir(name))
+}
+
+// syncDir flushes a folder, so that a crash does not take away what was just put into it.
+func syncDir(name string) error {
+	dir, err := os.Open(name)
+	if err != nil {
+		return err
 	}
-	return d, nil
+	return errors.Join(dir.Sync(), dir.Close())
+}
+
+// used tells whether anything was ever stored.
+func (b *blobs) used() (bool, error) {
+	dir, err := os.Open(b.dir)
+	if err != nil {
+		return false, err
+	}
+	defer dir.Close()
+	names, err := dir.Readdirnames(1)
+	if errors.Is(err, io.EOF) {
+		err = nil
+	}
+	return len(names) > 0, err
 }
 
 // get reads a content back; the empty digest is the empty content.

@@ -62,6 +62,10 @@ func Open(dir string, now func() time.Time) (*Store, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("the data folder: %w", err)
 	}
+	// Records hold briefs, diffs and replies: nobody else's business.
+	if err := os.Chmod(dir, 0o700); err != nil {
+		return nil, fmt.Errorf("the data folder: %w", err)
+	}
 	lock, err := Lock(dir)
 	if err != nil {
 		return nil, err
@@ -71,9 +75,14 @@ func Open(dir string, now func() time.Time) (*Store, error) {
 		s.Close()
 		return nil, err
 	}
+	records := filepath.Join(dir, "records.sqlite")
+	if err := s.openRecords(records); err != nil {
+		s.Close()
+		return nil, err
+	}
 	// PRAGMAs stand in the address, so that they hold for every connection; a
 	// transaction takes the write lock at its start, so that none has to give up midway.
-	dsn := "file:" + strings.NewReplacer("?", "%3f", "#", "%23", "%", "%25").Replace(filepath.Join(dir, "records.sqlite")) +
+	dsn := "file:" + strings.NewReplacer("?", "%3f", "#", "%23", "%", "%25").Replace(records) +
 		"?_pragma=journal_mode(WAL)&_pragma=busy_timeout(10000)&_pragma=foreign_keys(1)&_pragma=synchronous(FULL)&_txlock=immediate&_time_format=sqlite"
 	s.db, err = gorm.Open(sqlite.Dialector{DriverName: "sqlite", DSN: dsn}, &gorm.Config{
 		Logger: logger.Discard, NowFunc: now, SkipDefaultTransaction: true})
@@ -86,6 +95,39 @@ func Open(dir string, now func() time.Time) (*Store, error) {
 		return nil, err
 	}
 	return s, nil
+}
+
+// MissingRecordsError says that a data folder has contents, but that the database
+// that says what they are is gone or empty.
+type MissingRecordsError struct{ File string }
+
+func (e *MissingRecordsError) Error() string {
+	return e.File + " is missing or empty, but the folder beside it holds earlier contents: " +
+		"put the database back from a backup, or choose another folder with --data to start without records"
+}
+
+// openRecords makes the database's file, which only its owner may read; SQLite
+// gives its companions the same mode. A file that was lost or emptied is not
+// taken for a new one.
+func (s *Store) openRecords(name string) error {
+	st, err := os.Stat(name)
+	if (err != nil && errors.Is(err, fs.ErrNotExist)) || err == nil && st.Size() == 0 {
+		wal, walErr := os.Stat(name + "-wal") // a database that was never checkpointed has all in there
+		if used, usedErr := s.blobs.used(); usedErr != nil || used && (walErr != nil || wal.Size() == 0) {
+			return errors.Join(&MissingRecordsError{name}, usedErr)
+		}
+	}
+	f, err := os.OpenFile(name, os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return fmt.Errorf("open the records: %w", err)
+	}
+	f.Close()
+	for _, companion := range []string{"", "-wal", "-shm"} {
+		if err := os.Chmod(name+companion, 0o600); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return fmt.Errorf("open the records: %w", err)
+		}
+	}
+	return nil
 }
 
 // Lock takes a data folder for this process alone; closing the file gives it back.
@@ -514,13 +556,27 @@ func (s *Store) Faults(ctx context.Context, b *Bout, ofService bool) (int, error
 		not = ""
 	}
 	var n int64
-	err := s.db.WithContext(ctx).Model(&Judgement{}).
-		Joins("JOIN bouts ON bouts.id = judgements.bout_id").
-		Where(`bouts.contest_id = ? AND bouts.task = ? AND bouts.contender = ? AND bouts."repeat" = ? AND bouts.wording = ?`, b.ContestID, b.Task, b.Contender, b.Repeat, b.Wording).
-		Where("judgements.outcome = ? AND judgements.reason NOT IN ?", verdict.Void, []verdict.Reason{verdict.Interrupted, verdict.StoppedByPerson, verdict.Discarded}).
+	err := s.earlierVoids(ctx, b).
+		Where("judgements.reason NOT IN ?", []verdict.Reason{verdict.Interrupted, verdict.StoppedByPerson, verdict.Discarded}).
 		Where("judgements.reason "+not+"IN ?", service).
 		Count(&n).Error
 	return int(n), err
+}
+
+// Interruptions counts how often a bout and its earlier tries were void because the
+// service went away.
+func (s *Store) Interruptions(ctx context.Context, b *Bout) (int, error) {
+	var n int64
+	err := s.earlierVoids(ctx, b).Where("judgements.reason = ?", verdict.Interrupted).Count(&n).Error
+	return int(n), err
+}
+
+// earlierVoids are the judgements by which a bout and its earlier tries are void.
+func (s *Store) earlierVoids(ctx context.Context, b *Bout) *gorm.DB {
+	return s.db.WithContext(ctx).Model(&Judgement{}).
+		Joins("JOIN bouts ON bouts.id = judgements.bout_id").
+		Where(`bouts.contest_id = ? AND bouts.task = ? AND bouts.contender = ? AND bouts."repeat" = ? AND bouts.wording = ?`, b.ContestID, b.Task, b.Contender, b.Repeat, b.Wording).
+		Where("judgements.outcome = ?", verdict.Void)
 }
 
 // Events lists a contest's events after an id, oldest first.

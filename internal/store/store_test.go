@@ -304,3 +304,64 @@ func TestStatesOfAContest(t *testing.T) {
 		assert.Equal(t, c.events, len(after)-len(before), "nothing is told of what did not happen: %v", c.states)
 	}
 }
+
+func TestRecordsAreTheOwnersAlone(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "data")
+	require.NoError(t, os.Mkdir(dir, 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "records.sqlite"), nil, 0o644)) // as an earlier version left it
+	s := open(t, dir)
+	contestWith(t, s, 1)
+	for _, name := range []string{"records.sqlite", "records.sqlite-wal", "records.sqlite-shm"} {
+		st, err := os.Stat(filepath.Join(dir, name))
+		require.NoError(t, err)
+		assert.Zero(t, st.Mode().Perm()&0o077, name)
+	}
+	st, err := os.Stat(dir)
+	require.NoError(t, err)
+	assert.Zero(t, st.Mode().Perm()&0o077, "the folder")
+}
+
+func TestLostRecordsAreNotTakenForNewOnes(t *testing.T) {
+	lose := map[string]func(name string) error{
+		"emptied": func(name string) error { return os.Truncate(name, 0) },
+		"removed": os.Remove,
+	}
+	for what, do := range lose {
+		t.Run(what, func(t *testing.T) {
+			dir := t.TempDir()
+			s := open(t, dir)
+			_, err := s.Put([]byte("a diff"))
+			require.NoError(t, err)
+			require.NoError(t, s.Close())
+			name := filepath.Join(dir, "records.sqlite")
+			require.NoError(t, do(name))
+			_, err = Open(dir, time.Now)
+			var missing *MissingRecordsError
+			require.ErrorAs(t, err, &missing)
+			assert.ErrorContains(t, err, "put the database back")
+			if st, err := os.Stat(name); err == nil {
+				assert.Zero(t, st.Size(), "nothing was written into it")
+			}
+		})
+	}
+	t.Run("a folder without contents is a new one", func(t *testing.T) {
+		dir := t.TempDir()
+		require.NoError(t, open(t, dir).Close())
+		require.NoError(t, os.Truncate(filepath.Join(dir, "records.sqlite"), 0))
+		open(t, dir)
+	})
+}
+
+func TestDamagedContentsAreWrittenAgain(t *testing.T) {
+	s := open(t, t.TempDir())
+	d, err := s.Put([]byte("a diff"))
+	require.NoError(t, err)
+	for _, damage := range [][]byte{nil, []byte("not compressed")} {
+		require.NoError(t, os.WriteFile(s.blobs.path(d), damage, 0o600))
+		_, err = s.Put([]byte("a diff"))
+		require.NoError(t, err)
+		got, err := s.Get(d)
+		require.NoError(t, err)
+		assert.Equal(t, "a diff", string(got))
+	}
+}

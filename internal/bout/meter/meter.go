@@ -336,6 +336,12 @@ func (l *Line) serve(w http.ResponseWriter, r *http.Request, rest string) {
 		http.Error(w, "the path cannot be read", http.StatusBadRequest)
 		return
 	}
+	if climbs(path) {
+		// The upstream's path in the contender's file is where its tool may go; a server
+		// that resolves dot segments would lead it out of there.
+		http.Error(w, "a path with . or .. segments is not relayed", http.StatusBadRequest)
+		return
+	}
 	l.mu.Lock()
 	if l.closed {
 		l.mu.Unlock()
@@ -407,6 +413,24 @@ func (l *Line) serve(w http.ResponseWriter, r *http.Request, rest string) {
 		x.Asked = l.opt.Reading.Request(path).Asked()
 	}
 	l.proxy.ServeHTTP(w, out)
+}
+
+// climbs tells whether a path, decoded once or more often, has a dot segment as
+// RFC 3986 (and servers that also take backslashes and path parameters) read it.
+func climbs(path string) bool {
+	for range 4 {
+		for part := range strings.FieldsFuncSeq(path, func(r rune) bool { return r == '/' || r == '\\' }) {
+			if part, _, _ = strings.Cut(part, ";"); part == "." || part == ".." {
+				return true
+			}
+		}
+		again, err := url.PathUnescape(path)
+		if err != nil || again == path {
+			return false
+		}
+		path = again
+	}
+	return true // nobody encodes a path five times over in good faith
 }
 
 // finish makes an exchange's record whole and tells of it.

@@ -677,3 +677,13 @@ func TestARefusedLine(t *testing.T) {
 	assert.Len(t, r.all, 1, "nothing was sent")
 	assert.Empty(t, asked)
 }
+
+func TestClimbs(t *testing.T) {
+	for path, want := range map[string]bool{
+		"/v1/replies": false, "/v1/a..b/...": false, "/v1/models/tide.1": false, "/": false, "": false,
+		"/v1/../admin": true, "/v1/./admin": true, "/..": true, `/v1/..\admin`: true, "/v1/..;x=1/admin": true,
+		"/v1/%2e%2e/admin": true, "/v1/%252e%252e%252fadmin": true, "/v1/%25252525252e/": true,
+	} {
+		assert.Equal(t, want, climbs(path), path)
+	}
+}

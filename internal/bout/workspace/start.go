@@ -1,6 +1,7 @@
 package workspace
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -24,8 +25,8 @@ func key(parts ...string) string {
 // A start repository is a bare repository that holds one commit and its past,
 // and nothing later: not in its references, not among its objects.
 //
-// It is packed straight from the origin with `git pack-objects --revs`, which
-// writes exactly the objects that the commit reaches.
+// It is packed straight from the origin with `git pack-objects --revs --stdout`,
+// which sends exactly the objects that the commit reaches.
 
 // StartRepository returns the folder of the start repository of a commit below
 // `dir`, made now if it is not there. The commit is a full id.
@@ -57,10 +58,6 @@ func (r *Repositories) StartRepository(ctx context.Context, dir, address, commit
 			return "", err
 		}
 	}
-	pack := filepath.Join(part, "objects", "pack", "pack")
-	if err := os.MkdirAll(filepath.Dir(pack), 0o755); err != nil {
-		return "", err
-	}
 	env := []string{"GIT_DIR=" + part}
 	if commit == nothing[format] {
 		for _, object := range [][2]string{{"tree", ""}, {"commit", nothingText(emptyTree[format])}} {
@@ -68,8 +65,7 @@ func (r *Repositories) StartRepository(ctx context.Context, dir, address, commit
 				return "", fmt.Errorf("make a start with nothing in it: %w", err)
 			}
 		}
-	} else if _, err := g.run(ctx, call{dir: "/", env: []string{"GIT_DIR=" + origin}, stdin: strings.NewReader(commit + "\n"),
-		args: []string{"pack-objects", "--quiet", "--revs", "--delta-base-offset", pack}}); err != nil {
+	} else if err := g.copyHistory(ctx, origin, part, commit); err != nil {
 		return "", fmt.Errorf("pack the start commit: %w", err)
 	}
 	if _, err := g.run(ctx, call{dir: part, env: env, args: []string{"update-ref", "refs/heads/main", commit}}); err != nil {
@@ -82,6 +78,35 @@ func (r *Repositories) StartRepository(ctx context.Context, dir, address, commit
 		return "", err
 	}
 	return dest, nil
+}
+
+// copyHistory copies what a commit reaches from one git directory into another.
+// The pack goes through a pipe: with a file name, pack-objects makes its temporary
+// file in the repository that it reads from, which may be read-only, may be on
+// another file system, and is never written to.
+func (g *Git) copyHistory(ctx context.Context, from, to, commit string) error {
+	read, write, err := os.Pipe()
+	if err != nil {
+		return err
+	}
+	defer read.Close()
+	pack := g.command(ctx, call{dir: "/", env: []string{"GIT_DIR=" + from}, stdin: strings.NewReader(commit + "\n"),
+		args: []string{"pack-objects", "--quiet", "--revs", "--delta-base-offset", "--stdout"}})
+	var packErrs bytes.Buffer
+	pack.Stdout, pack.Stderr = write, &packErrs
+	err = pack.Start()
+	write.Close() // the copy that git has is the only one now
+	if err != nil {
+		return err
+	}
+	_, indexErr := g.run(ctx, call{dir: to, env: []string{"GIT_DIR=" + to}, stdin: read, args: []string{"index-pack", "--stdin"}})
+	read.Close() // a git that still writes ends
+	if err := pack.Wait(); err != nil && packErrs.Len() > 0 {
+		return &GitError{Args: pack.Args[1:], Says: strings.TrimSpace(packErrs.String()), Err: err}
+	} else if err != nil && indexErr == nil {
+		return err
+	}
+	return indexErr
 }
 
 func exists(name string) bool { _, err := os.Lstat(name); return err == nil }
