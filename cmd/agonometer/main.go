@@ -5,11 +5,11 @@ import (
 	"context"
 	"os"
 
-	"agonometer/internal/bout/confine"
+	"agonometer/internal/bout"
 	"agonometer/internal/cli"
 )
 
 func main() {
-	confine.MaybeSupervise()
+	bout.MaybeHelper()
 	os.Exit(cli.Main(context.Background(), os.Args[1:], os.Stdin, os.Stdout, os.Stderr))
 }

@@ -16,7 +16,6 @@ import (
 
 	"agonometer/demo"
 	"agonometer/internal/bout"
-	"agonometer/internal/bout/confine"
 	"agonometer/internal/bout/workspace"
 	"agonometer/internal/core/contender"
 	"agonometer/internal/core/outcome"
@@ -25,7 +24,7 @@ import (
 )
 
 func TestMain(m *testing.M) {
-	confine.MaybeSupervise()
+	bout.MaybeHelper()
 	os.Exit(m.Run())
 }
 

@@ -14,6 +14,7 @@ import (
 	"sync"
 	"time"
 
+	"agonometer/internal/bout/beneath"
 	"agonometer/internal/bout/confine"
 	"agonometer/internal/bout/drive"
 	"agonometer/internal/bout/meter"
@@ -38,18 +39,26 @@ type Engine struct {
 	Log            *slog.Logger
 	Meter          *meter.Meter
 
-	indexes indexes
+	measuring measuring
+	measurers measurers
 
 	mu     sync.Mutex
+	hide   map[string][]string // what no command of a bout may see, by who said so
 	gates  map[string]*sync.Mutex
 	pacers map[string]*meter.Pacer
 }
 
 // Close ends what the engine has open.
-func (e *Engine) Close() error { return e.Meter.Close() }
+func (e *Engine) Close() error {
+	e.measurers.close()
+	return e.Meter.Close()
+}
 
 // NewEngine makes the folders and finds out what this machine allows.
 func NewEngine(data string, log *slog.Logger) (*Engine, error) {
+	if real, err := filepath.EvalSymlinks(data); err == nil {
+		data = real // what is shown and what is covered are compared by real paths
+	}
 	e := &Engine{Data: data, Path: os.Getenv("PATH"), Log: log, gates: map[string]*sync.Mutex{}, pacers: map[string]*meter.Pacer{}}
 	for _, dir := range []string{e.starts(), e.prepared(), e.Scratch(), e.mirrors(), e.FirstUses(), e.Hands()} {
 		if err := os.MkdirAll(dir, 0o700); err != nil {
@@ -61,6 +70,7 @@ func NewEngine(data string, log *slog.Logger) (*Engine, error) {
 		return nil, err
 	}
 	e.Git = git
+	e.measuring.git = git
 	if e.Meter, err = meter.New(log); err != nil {
 		return nil, err
 	}
@@ -155,15 +165,48 @@ func (e *Engine) copyOptions() workspace.CopyOptions {
 
 func (e *Engine) owner() confine.Owner { return confine.CurrentOwner() }
 
-// world is what every command of a bout on this task sees.
-func (e *Engine) world(t *task.Task, w, home, tmp, root string) confine.World {
-	hide := []string{e.Data, t.File}
+// Hide covers files and folders for every command of every bout that is started from
+// now on, until Unhide: a contest's, since its tasks can lie beside each other's answers.
+func (e *Engine) Hide(of string, names []string) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if e.hide == nil {
+		e.hide = map[string][]string{}
+	}
+	e.hide[of] = names
+}
+
+// Unhide takes back what Hide said.
+func (e *Engine) Unhide(of string) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	delete(e.hide, of)
+}
+
+func (e *Engine) hidden() []string {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	var out []string
+	for _, names := range e.hide {
+		out = append(out, names...)
+	}
+	return out
+}
+
+// Secret are the files and folders of a task that a contender must not see.
+func Secret(t *task.Task) []string {
+	out := []string{t.File}
 	if !task.IsURL(t.Repository) {
-		hide = append(hide, t.RepositoryAddress())
+		out = append(out, t.RepositoryAddress())
 	}
 	files, folders := task.Names(t.File, t.Source)
-	hide = append(append(hide, files...), folders...)
-	return confine.World{Mode: e.Capability.Mode, Owner: e.owner(), Workspace: w, Home: home, Tmp: tmp, Root: root, Path: e.Path, Hide: hide}
+	return append(append(out, files...), folders...)
+}
+
+// world is what every command of a bout on this task sees.
+func (e *Engine) world(t *task.Task, w, home, tmp, root string) confine.World {
+	hide := append(Secret(t), e.hidden()...)
+	return confine.World{Mode: e.Capability.Mode, Owner: e.owner(), Workspace: w, Home: home, Tmp: tmp, Root: root, Path: e.Path, Hide: hide, Keep: []string{e.Data}}
 }
 
 func (e *Engine) worldOf(t *task.Task, w *workspace.Workspace) confine.World {
@@ -191,7 +234,7 @@ func (e *Engine) Prepare(ctx context.Context, t *task.Task, commit string, limit
 		defer os.Remove(root)
 		if opt := e.copyOptions(); opt.Owned {
 			for _, dir := range []string{ws, home, tmp} {
-				if err := workspace.ChownTree(dir, opt.UID, opt.GID); err != nil {
+				if err := beneath.ChownTree(dir, opt.UID, opt.GID); err != nil {
 					return 0, err
 				}
 			}

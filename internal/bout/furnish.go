@@ -13,6 +13,7 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
+	"agonometer/internal/bout/beneath"
 	"agonometer/internal/bout/confine"
 	"agonometer/internal/bout/drive"
 	"agonometer/internal/bout/meter"
@@ -113,17 +114,48 @@ func matches(patterns []string, name string) bool {
 }
 
 // versionTime is how long a tool may take to tell its version.
-const versionTime = 20 * time.Second
+const versionTime = 5 * time.Second
 
-// askVersion asks the tool for its version, before the clock starts.
+// askVersion asks the tool for its version, before the clock starts: in an empty
+// repository that is thrown away, without the meter and without the bout's brief, so
+// that there is nothing it could begin to work on.
 func (s *Session) askVersion(ctx context.Context) error {
 	run := s.job.Contender.VersionCommand
 	if len(run) == 0 {
 		return nil
 	}
+	aside := filepath.Join(s.dir, "version")
+	if err := os.Mkdir(aside, 0o711); err != nil {
+		return err
+	}
+	defer beneath.RemoveTree(aside)
 	out := confine.NewOutput(8 << 10)
 	h := s.handOver()
-	h.World.Listen, h.Output, h.Limit = 0, out, versionTime
+	h.Output, h.Limit, h.MeterURL, h.Attachments = out, versionTime, "", nil
+	h.World.Listen, h.World.NoNetwork, h.World.Brief, h.World.Attachments = 0, s.e.Capability.CutsNetwork, "", ""
+	h.World.HomeLower, h.World.HomeWork = "", ""
+	opt := s.e.copyOptions()
+	for into, name := range map[*string]string{&h.World.Workspace: "workspace", &h.World.Home: "home", &h.World.Tmp: "tmp", &h.World.Root: "root"} {
+		*into = filepath.Join(aside, name)
+		if err := os.Mkdir(*into, 0o700); err != nil {
+			return err
+		}
+	}
+	if err := s.e.Git.Empty(ctx, h.World.Workspace); err != nil {
+		return err
+	}
+	values := h.Values()
+	delete(values, contender.Brief)
+	if err := drive.Carry(s.job.Contender, h.World.Home, opt, values); err != nil {
+		return err
+	}
+	if opt.Owned {
+		for _, dir := range []string{h.World.Workspace, h.World.Home, h.World.Tmp, h.World.Root} {
+			if err := beneath.ChownTree(dir, opt.UID, opt.GID); err != nil {
+				return err
+			}
+		}
+	}
 	res, err := drive.Aside(ctx, h, run)
 	switch {
 	case err != nil:
@@ -220,13 +252,23 @@ func (u *FirstUse) keep(s *Session) error {
 	if err := os.MkdirAll(u.Dir, 0o700); err != nil {
 		return err
 	}
+	now, err := beneath.Open(home)
+	if err != nil {
+		return err
+	}
+	defer now.Close()
+	before, err := beneath.Open(lower)
+	if err != nil {
+		return err
+	}
+	defer before.Close()
 	if err := workspace.CopyTree(home, filepath.Join(u.Dir, "home"), workspace.CopyOptions{Skip: func(name string, dir bool) bool {
 		if dir {
 			return false
 		}
-		a, errA := os.Lstat(filepath.Join(home, name))
-		b, errB := os.Lstat(filepath.Join(lower, name))
-		return errA == nil && errB == nil && a.Size() == b.Size() && a.ModTime().Equal(b.ModTime()) && a.Mode() == b.Mode()
+		a, errA := now.Lstat(name)
+		b, errB := before.Lstat(name)
+		return errA == nil && errB == nil && a.Size == b.Size && a.Mtim == b.Mtim && a.Mode == b.Mode
 	}}); err != nil {
 		return fmt.Errorf("keep what the first use left: %w", err)
 	}

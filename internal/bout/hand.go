@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"time"
 
+	"agonometer/internal/bout/beneath"
 	"agonometer/internal/bout/confine"
 	"agonometer/internal/bout/drive"
 	"agonometer/internal/bout/workspace"
@@ -26,7 +27,7 @@ func (e *Engine) OpenHand(ctx context.Context, j Job, p *workspace.Prepared) (*S
 	if !fresh {
 		s.w = &workspace.Workspace{Prepared: p, Dir: s.dir}
 	} else if s.w, err = (workspace.Copier{LayerHome: true}).Make(ctx, p, s.dir, workspace.CopyOptions{}); err != nil {
-		_ = workspace.RemoveAll(s.dir)
+		_ = beneath.RemoveTree(s.dir)
 		return nil, voidOf(err)
 	} else {
 		s.WorkspaceMS = s.w.PrepareMS

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"agonometer/internal/bout/beneath"
 	"agonometer/internal/bout/drive"
 	"agonometer/internal/bout/judge"
 	"agonometer/internal/bout/workspace"
@@ -92,7 +93,7 @@ func (c *copies) make(laid workspace.Laid) (judge.Copy, error) {
 	began := time.Now()
 	c.n++
 	dir := filepath.Join(c.e.Scratch(), fmt.Sprintf("%s-judge-%d", c.j.ID, c.n))
-	if err := workspace.RemoveAll(dir); err != nil {
+	if err := beneath.RemoveTree(dir); err != nil {
 		return judge.Copy{}, err
 	}
 	c.dirs = append(c.dirs, dir)
@@ -115,7 +116,7 @@ func (c *copies) make(laid workspace.Laid) (judge.Copy, error) {
 			owned = append(owned, w.Home())
 		}
 		for _, d := range owned {
-			if err := workspace.ChownTree(d, opt.UID, opt.GID); err != nil {
+			if err := beneath.ChownTree(d, opt.UID, opt.GID); err != nil {
 				return judge.Copy{}, err
 			}
 		}
@@ -131,7 +132,7 @@ func (c *copies) free() {
 		return
 	}
 	for _, dir := range c.dirs {
-		if err := workspace.RemoveAll(dir); err != nil {
+		if err := beneath.RemoveTree(dir); err != nil {
 			c.e.Log.Warn("a judging copy could not be removed", "bout", c.j.ID, "error", err)
 		}
 	}
@@ -241,7 +242,7 @@ func (e *Engine) judge(ctx context.Context, j Job, p *workspace.Prepared, stage 
 		runs.Own = judge.Runs(out.Visible)
 	}
 	out.Compared = outcome.Compare(stage, base, runs)
-	if again := shaky(stage, &out.Compared, runs.Deciding); len(again) > 0 {
+	if again := shaky(stage, base, &out.Compared, runs.Deciding); len(again) > 0 {
 		if out.Again, err = run(again, laid, "once more: check "); err != nil {
 			return nil, 0, err
 		}
@@ -280,13 +281,15 @@ func ends(base *outcome.Baseline) func(*outcome.CheckRun) bool {
 }
 
 // shaky lists the checks of which a guard failed although something ran: they
-// are run once more, to tell broken guards from unsteady ones.
-func shaky(stage *task.Stage, compared *outcome.Result, run outcome.Run) []task.Check {
+// are run once more, to tell broken guards from unsteady ones. A check that ended the
+// run, such as a build, is not: what came behind it was not run, so that it decided.
+func shaky(stage *task.Stage, base *outcome.Baseline, compared *outcome.Result, run outcome.Run) []task.Check {
 	var out []task.Check
+	ended := ends(base)
 	for _, c := range stage.Checks {
 		broken := slices.ContainsFunc(compared.Rows, func(r outcome.Row) bool { return r.Check == string(c.Name) && r.Broken() })
 		r := run.Of(string(c.Name))
-		if !broken || r == nil || r.TimedOut || !r.Ran || c.Reads.SeesTests() && testlog.Count(r.Tests).Passed == 0 {
+		if !broken || r == nil || r.TimedOut || !r.Ran || ended(r) || c.Reads.SeesTests() && testlog.Count(r.Tests).Passed == 0 {
 			continue
 		}
 		out = append(out, c)

@@ -2,8 +2,10 @@ package bout
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
+	"path/filepath"
 	"slices"
 	"sort"
 	"sync"
@@ -96,20 +98,27 @@ type indexes struct {
 
 const maxIndexes = 4
 
+// measuring measures changes: in the measurer, or in the service's own process where
+// there is none.
+type measuring struct {
+	git     *workspace.Git
+	indexes indexes
+}
+
 // Index is what the code of a prepared state looks like, made once.
-func (e *Engine) index(ctx context.Context, p *workspace.Prepared, t *task.Task, contents *workspace.Contents) (*patch.Index, error) {
-	e.indexes.mu.Lock()
-	defer e.indexes.mu.Unlock()
-	if x := e.indexes.of[p.Dir]; x != nil {
+func (g *measuring) index(ctx context.Context, p *workspace.Prepared, testFiles []string, contents *workspace.Contents) (*patch.Index, error) {
+	g.indexes.mu.Lock()
+	defer g.indexes.mu.Unlock()
+	if x := g.indexes.of[p.Dir]; x != nil {
 		return x, nil
 	}
-	files, err := e.Git.Files(p)
+	files, err := g.git.Files(p)
 	if err != nil {
 		return nil, err
 	}
 	sort.Strings(files)
 	x := patch.NewIndex()
-	files = slices.DeleteFunc(files, func(name string) bool { return !patch.Indexed(name) || protect.IsTest(t.TestFiles, name) })
+	files = slices.DeleteFunc(files, func(name string) bool { return !patch.Indexed(name) || protect.IsTest(testFiles, name) })
 	ask := make([]workspace.Asked, len(files))
 	for i, name := range files {
 		ask[i].Name = name
@@ -121,26 +130,56 @@ func (e *Engine) index(ctx context.Context, p *workspace.Prepared, t *task.Task,
 		}
 		x.Add(name, contents.Before(name))
 	}
-	if e.indexes.of == nil {
-		e.indexes.of = map[string]*patch.Index{}
+	if g.indexes.of == nil {
+		g.indexes.of = map[string]*patch.Index{}
 	}
-	e.indexes.of[p.Dir] = x
-	if e.indexes.last = append(e.indexes.last, p.Dir); len(e.indexes.last) > maxIndexes {
-		delete(e.indexes.of, e.indexes.last[0])
-		e.indexes.last = e.indexes.last[1:]
+	g.indexes.of[p.Dir] = x
+	if g.indexes.last = append(g.indexes.last, p.Dir); len(g.indexes.last) > maxIndexes {
+		delete(g.indexes.of, g.indexes.last[0])
+		g.indexes.last = g.indexes.last[1:]
 	}
 	return x, nil
 }
 
-// MeasureEdits works out the edit measures of a result of a stage.
-func (e *Engine) MeasureEdits(ctx context.Context, t *task.Task, p *workspace.Prepared, stage *task.Stage, result Result, with Beside) (m *patch.Measures, err error) {
+// MeasureEdits works out the edit measures of a result of a stage. Where that is more
+// than the measurer may use there are no figures, and a note says so.
+func (e *Engine) MeasureEdits(ctx context.Context, t *task.Task, p *workspace.Prepared, stage *task.Stage, result Result, with Beside) (*patch.Measures, error) {
+	job := &measureJob{Prepared: *p, PreparedDir: p.Dir, Scratch: e.Scratch(), Result: result, With: with, Scope: t.Scope, Never: t.Never, TestFiles: t.TestFiles, Brief: stage.Brief}
+	if t.Measures != nil {
+		job.Off = t.Measures.Off
+	}
+	if stage != &t.Stages[0] { // a follow-up's change holds what the stages before it wanted
+		for i := range t.Stages {
+			job.Brief += "\n" + t.Stages[i].Brief
+		}
+	}
+	for _, text := range append([][]byte{stage.Reference}, stage.AlsoGood...) {
+		if text != nil {
+			job.References = append(job.References, text)
+		}
+	}
+	if !helperReady {
+		return e.measuring.measure(ctx, job)
+	}
+	m, err := e.measurers.run(ctx, filepath.Join(e.Data, "git"), job)
+	var not *errNotMeasured
+	if errors.As(err, &not) {
+		e.Log.Warn("a change is too much to be measured", "why", not.why)
+		return &patch.Measures{Version: patch.MeasuresVersion, Figures: []patch.Figure{}, Findings: []patch.Finding{}, Notes: []string{not.Error()}, Off: job.Off}, nil
+	}
+	return m, err
+}
+
+// measure works out the edit measures of a change.
+func (g *measuring) measure(ctx context.Context, job *measureJob) (m *patch.Measures, err error) {
+	p, result, with := &job.Prepared, job.Result, job.With
 	defer patch.Catch(&err, "what is measured beside the change")
-	change, err := e.Git.ReadChange(ctx, p, e.Scratch(), result.Diff, result.Tree)
+	change, err := g.git.ReadChange(ctx, p, job.Scratch, result.Diff, result.Tree)
 	if err != nil {
 		return nil, err
 	}
 	defer change.Close()
-	contents, err := e.Git.Contents(ctx, p, change)
+	contents, err := g.git.Contents(ctx, p, change)
 	if err != nil {
 		return nil, err
 	}
@@ -162,37 +201,27 @@ func (e *Engine) MeasureEdits(ctx context.Context, t *task.Task, p *workspace.Pr
 			c.Ahead(ask)
 		}
 	}
-	start, err := e.Git.Files(p)
+	start, err := g.git.Files(p)
 	if err != nil {
 		return nil, err
 	}
-	in := &patch.Input{Diff: result.Shown, Start: start, Read: reading(contents), Ahead: ahead(contents), Scope: t.Scope, Never: t.Never, Brief: stage.Brief, Earlier: with.Earlier,
-		IsTest: func(name string) bool { return protect.IsTest(t.TestFiles, name) }}
+	in := &patch.Input{Diff: result.Shown, Start: start, Read: reading(contents), Ahead: ahead(contents), Scope: job.Scope, Never: job.Never, Brief: job.Brief, Earlier: with.Earlier,
+		IsTest: func(name string) bool { return protect.IsTest(job.TestFiles, name) }}
 	if len(in.Diff) == 0 {
 		in.Diff = result.Diff
 	}
-	if t.Measures != nil {
-		in.Off = t.Measures.Off
-	}
-	if stage != &t.Stages[0] { // a follow-up's change holds what the stages before it wanted
-		for i := range t.Stages {
-			in.Brief += "\n" + t.Stages[i].Brief
-		}
-	}
-	for _, text := range append([][]byte{stage.Reference}, stage.AlsoGood...) {
-		if text == nil {
-			continue
-		}
-		plain, err := e.Git.Between(ctx, p, e.Scratch(), text) // whatever made it, and with renames as the change has them
+	in.Off = job.Off
+	for _, text := range job.References {
+		plain, err := g.git.Between(ctx, p, job.Scratch, text) // whatever made it, and with renames as the change has them
 		if err != nil {
 			continue // it does not apply: proving says so
 		}
-		ref, err := e.Git.ReadChange(ctx, p, e.Scratch(), plain.Diff, plain.Tree)
+		ref, err := g.git.ReadChange(ctx, p, job.Scratch, plain.Diff, plain.Tree)
 		if err != nil {
 			return nil, err
 		}
 		defer ref.Close()
-		theirs, err := e.Git.Contents(ctx, p, ref)
+		theirs, err := g.git.Contents(ctx, p, ref)
 		if err != nil {
 			return nil, err
 		}
@@ -224,7 +253,7 @@ func (e *Engine) MeasureEdits(ctx context.Context, t *task.Task, p *workspace.Pr
 		notes = append(notes, fmt.Sprintf("check %s did not write the file that it is to write", name))
 	}
 	if !slices.Contains(in.Off, "repetition") {
-		if in.Index, err = e.index(ctx, p, t, contents); err != nil {
+		if in.Index, err = g.index(ctx, p, job.TestFiles, contents); err != nil {
 			return nil, err
 		}
 	}

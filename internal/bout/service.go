@@ -369,7 +369,7 @@ const quietWithin = 5 * time.Second
 func (o *observer) changed(texts ...[]byte) {
 	var names []string
 	for _, text := range texts {
-		files, err := patch.Parse(text, 0)
+		files, err := patch.Parse(text, 1)
 		if err != nil {
 			continue // a change that cannot be read has no edits that can be told apart
 		}

@@ -10,6 +10,7 @@ import (
 	"syscall"
 	"time"
 
+	"agonometer/internal/bout/beneath"
 	"agonometer/internal/bout/confine"
 	"agonometer/internal/bout/drive"
 	"agonometer/internal/bout/judge"
@@ -149,7 +150,7 @@ func (s *Session) Close() {
 	if s.e.KeepWorkspaces {
 		return
 	}
-	if err := workspace.RemoveAll(s.dir); err != nil {
+	if err := beneath.RemoveTree(s.dir); err != nil {
 		s.e.Log.Warn("a workspace could not be removed", "bout", s.job.ID, "error", err)
 	}
 }
@@ -296,7 +297,7 @@ func (s *Session) Here(ctx context.Context, c task.Check, laid workspace.Laid) (
 		return nil, voidOf(err)
 	}
 	if opt := s.e.copyOptions(); opt.Owned {
-		if err := workspace.ChownTree(s.w.Tree(), opt.UID, opt.GID); err != nil {
+		if err := beneath.ChownTree(s.w.Tree(), opt.UID, opt.GID); err != nil {
 			return nil, voidOf(err)
 		}
 	}
@@ -325,7 +326,7 @@ func (e *Engine) CaptureFolder(ctx context.Context, id, folder string, p *worksp
 	if err := os.Mkdir(dir, 0o711); err != nil {
 		return nil, err
 	}
-	defer workspace.RemoveAll(dir)
+	defer beneath.RemoveTree(dir)
 	w := &workspace.Workspace{Prepared: p, Dir: dir}
 	st, err := os.Stat(folder)
 	if err != nil {

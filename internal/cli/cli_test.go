@@ -18,14 +18,14 @@ import (
 
 	"agonometer/demo"
 	"agonometer/internal/api"
-	"agonometer/internal/bout/confine"
+	"agonometer/internal/bout"
 	"agonometer/internal/schema"
 	"agonometer/internal/service"
 )
 
 // As a child of a test this program is the client itself.
 func TestMain(m *testing.M) {
-	confine.MaybeSupervise()
+	bout.MaybeHelper()
 	// The demo's contenders start this program as a stand-in, in an environment of their own.
 	if os.Getenv("AGONOMETER_TEST_CLIENT") != "" || len(os.Args) > 1 && os.Args[1] == "stand-in" {
 		os.Exit(Main(context.Background(), os.Args[1:], os.Stdin, os.Stdout, os.Stderr))

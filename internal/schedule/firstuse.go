@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 
 	"agonometer/internal/bout"
+	"agonometer/internal/bout/beneath"
 	"agonometer/internal/bout/workspace"
 	"agonometer/internal/core/verdict"
 	"agonometer/internal/store"
@@ -48,7 +49,7 @@ func (s *Scheduler) firstUse(ctx context.Context, cur *running, job bout.Job, p 
 	say("first use of " + filepath.Base(repository) + " (once)")
 	row := &store.FirstUse{ID: s.store.NewID(), ContestID: cur.id, Contender: string(job.Contender.Contender), Repository: repository, StartCommit: job.Commit}
 	job.ID, job.VoidRefused, job.VoidOtherModel = row.ID, false, false
-	if err := workspace.RemoveAll(dir); err != nil {
+	if err := beneath.RemoveTree(dir); err != nil {
 		return nil, err
 	}
 	use, err := s.engine.UseFirst(ctx, job, p, dir)

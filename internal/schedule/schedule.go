@@ -18,7 +18,7 @@ import (
 	"time"
 
 	"agonometer/internal/bout"
-	"agonometer/internal/bout/workspace"
+	"agonometer/internal/bout/beneath"
 	"agonometer/internal/core/contender"
 	"agonometer/internal/core/contest"
 	"agonometer/internal/core/specfile"
@@ -271,7 +271,7 @@ func (s *Scheduler) sweep(ctx context.Context) error {
 	for _, e := range entries {
 		// A bout's judging copies are named after it.
 		if id, _, _ := strings.Cut(e.Name(), "-"); !kept[id] {
-			if err := workspace.RemoveAll(filepath.Join(s.engine.Scratch(), e.Name())); err != nil {
+			if err := beneath.RemoveTree(filepath.Join(s.engine.Scratch(), e.Name())); err != nil {
 				s.log.Warn("a left-over folder could not be removed", "folder", e.Name(), "error", err)
 			}
 		}
@@ -423,6 +423,15 @@ func (s *Scheduler) bouts(ctx context.Context, cur *running, row *store.Contest)
 	for _, con := range c.Contenders {
 		contenders[string(con.Contender)] = con
 	}
+	secret := []string{c.Path}
+	for _, con := range c.Contenders {
+		secret = append(secret, con.Path)
+	}
+	for _, t := range c.Tasks {
+		secret = append(secret, bout.Secret(t)...)
+	}
+	s.engine.Hide(row.ID, secret)
+	defer s.engine.Unhide(row.ID)
 	slots := make(chan struct{}, row.AtOnce)
 	var wg sync.WaitGroup
 	finished := make(chan struct{}, row.AtOnce)

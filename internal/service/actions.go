@@ -24,6 +24,7 @@ import (
 	"mvdan.cc/sh/v3/syntax"
 
 	"agonometer/internal/api"
+	"agonometer/internal/bout/beneath"
 	"agonometer/internal/bout/confine"
 	"agonometer/internal/bout/drive"
 	"agonometer/internal/bout/workspace"
@@ -235,7 +236,7 @@ func Prune(data string) (api.Pruned, error) {
 			if err != nil {
 				return out, err
 			}
-			if err := workspace.RemoveAll(name); err != nil {
+			if err := beneath.RemoveTree(name); err != nil {
 				return out, err
 			}
 			out.Folders++
@@ -529,7 +530,7 @@ func (s *Server) startsHere(ctx context.Context, c *contender.Contender) (string
 	if err != nil {
 		return "", err
 	}
-	defer workspace.RemoveAll(dir)
+	defer beneath.RemoveTree(dir)
 	world := confine.World{Mode: s.engine.Capability.Mode, Owner: confine.CurrentOwner(), Path: s.engine.Path, Hide: []string{s.opt.Data},
 		Workspace: filepath.Join(dir, "workspace"), Home: filepath.Join(dir, "home"), Tmp: filepath.Join(dir, "tmp"), Root: filepath.Join(dir, "root")}
 	opt := workspace.CopyOptions{Owned: world.Owner.Root && world.Mode == confine.Namespaces, UID: world.Owner.UID, GID: world.Owner.GID}

@@ -16,7 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"agonometer/internal/api"
-	"agonometer/internal/bout/confine"
+	"agonometer/internal/bout"
 	"agonometer/internal/client"
 	"agonometer/internal/core/specfile"
 	"agonometer/internal/service"
@@ -24,7 +24,7 @@ import (
 
 // As a child of a test this program is a service of its own, to be killed.
 func TestMain(m *testing.M) {
-	confine.MaybeSupervise()
+	bout.MaybeHelper()
 	if data := os.Getenv("AGONOMETER_TEST_SERVICE"); data != "" {
 		s, err := service.Start(service.Options{Data: data, Listen: "127.0.0.1:0", Log: slog.New(slog.NewTextHandler(os.Stderr, nil))})
 		if err != nil {

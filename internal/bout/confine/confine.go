@@ -30,6 +30,8 @@ import (
 	"sync"
 	"syscall"
 	"time"
+
+	"agonometer/internal/bout/beneath"
 )
 
 // Mode says how a command is held.
@@ -61,6 +63,10 @@ type Bind struct {
 	Source   string `json:"source"`
 	Target   string `json:"target"`
 	Writable bool   `json:"writable,omitempty"`
+	// Still shows a folder so that no socket in it can be connected to.
+	Still bool `json:"still,omitempty"`
+	// Alias is set for a second name of something; it may be left out.
+	Alias bool `json:"alias,omitempty"`
 }
 
 // Overlay shows a pristine folder that can be written to: what is written goes
@@ -173,19 +179,27 @@ type control struct {
 }
 
 type report struct {
-	Event   string `json:"event"` // starting, started, exited; setup and start are errors
+	Event   string `json:"event"` // starting, started, frozen, exited; setup and start are errors
 	Stage   string `json:"stage,omitempty"`
 	Why     string `json:"why,omitempty"`
 	Code    int    `json:"code"`
 	Signal  string `json:"signal,omitempty"`
 	Elapsed int64  `json:"elapsed_ns,omitempty"`
 	Mark    int64  `json:"mark_ns,omitempty"` // when it was started, by monotonic
+	OK      bool   `json:"ok,omitempty"`
+	// Missing are the walls that could not be raised, in words.
+	Missing []string `json:"missing,omitempty"`
 }
 
 // Process is a command that has been started.
 type Process struct {
 	cmd     *exec.Cmd
+	mode    Mode
+	telling sync.Mutex // held while something is written to control
 	control *os.File
+	frozen  chan bool     // answers to Freeze
+	ended   chan struct{} // closed when the supervisor has said its last
+	last    report        // that last, once ended is closed
 	reports *json.Decoder
 	report  *os.File
 	grace   time.Duration
@@ -198,6 +212,8 @@ type Process struct {
 	// Listener is the loopback port that Spec.Listen asked for; nil where it asked
 	// for none. It lies in the command's network and is served from the service's.
 	Listener net.Listener
+	// Missing are walls that should stand around the command and could not be raised, in words.
+	Missing []string
 }
 
 // PID is the supervisor's process id on the machine; everything that the command
@@ -238,9 +254,16 @@ func Start(ctx context.Context, spec Spec, streams IO) (*Process, error) {
 	}
 	cmd.WaitDelay = 2 * time.Second
 	cmd.SysProcAttr = supervisorAttr(spec)
-	p := &Process{cmd: cmd, control: ctlW, report: repR, reports: json.NewDecoder(repR), grace: Grace, program: spec.Args[0]}
+	p := &Process{cmd: cmd, mode: spec.Mode, frozen: make(chan bool, 1), ended: make(chan struct{}), control: ctlW, report: repR, reports: json.NewDecoder(repR), grace: Grace, program: spec.Args[0]}
 	if spec.Mode == Namespaces && spec.Root == "" {
 		err = errors.New("no root folder given")
+	}
+	for _, b := range spec.Binds {
+		// A command that took the permissions away from its own folders must not keep what
+		// comes after it from starting.
+		if b.Writable && err == nil {
+			err = usable(b.Source)
+		}
 	}
 	if err == nil {
 		err = cmd.Start()
@@ -276,7 +299,7 @@ func Start(ctx context.Context, spec Spec, streams IO) (*Process, error) {
 	}
 	switch first.Event {
 	case "started":
-		p.Began = time.Now()
+		p.Began, p.Missing = time.Now(), first.Missing
 		if first.Mark != 0 { // else the command ended its supervisor before that could tell
 			p.Began = p.Began.Add(-time.Duration(max(monotonic()-first.Mark, 0)))
 		}
@@ -298,13 +321,54 @@ func Start(ctx context.Context, spec Spec, streams IO) (*Process, error) {
 	}
 	stop := context.AfterFunc(ctx, p.Kill)
 	_ = stop // the callback only closes a pipe, which is harmless after the end
+	go p.listen()
 	return p, nil
 }
 
-// Terminate sends the polite signal to the command's process group.
-func (p *Process) Terminate() {
-	_ = json.NewEncoder(p.control).Encode(control{Signal: "TERM"})
+// usable gives a folder's owner the permissions back that it needs to be one.
+func usable(name string) error {
+	d, err := beneath.Open(name)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	st, err := d.Lstat(".")
+	if err != nil || st.Mode&0o700 == 0o700 {
+		return err
+	}
+	return d.Chmod(".", st.Mode&0o777|0o700)
 }
+
+// listen takes what the supervisor reports; it ends with the supervisor, whose end of
+// the pipe closes then.
+func (p *Process) listen() {
+	defer close(p.ended)
+	for {
+		var r report
+		if err := p.reports.Decode(&r); err != nil {
+			p.last = report{Event: "lost", Why: err.Error()}
+			return
+		}
+		if r.Event != eventFrozen {
+			p.last = r
+			return
+		}
+		select {
+		case p.frozen <- r.OK:
+		default: // nobody waits for it any more
+		}
+	}
+}
+
+// tell sends the supervisor a word.
+func (p *Process) tell(signal string) error {
+	p.telling.Lock()
+	defer p.telling.Unlock()
+	return json.NewEncoder(p.control).Encode(control{Signal: signal})
+}
+
+// Terminate sends the polite signal to the command's process group.
+func (p *Process) Terminate() { _ = p.tell("TERM") }
 
 // Kill ends the command and everything it started, at once.
 func (p *Process) Kill() { p.once.Do(func() { p.control.Close() }) }
@@ -320,14 +384,6 @@ func (p *Process) reap() error {
 // one when it is still there after Grace.
 // What is received from stop, which may be nil, ends the command in the same way.
 func (p *Process) Wait(limit time.Duration, stop <-chan struct{}) (Result, error) {
-	exited := make(chan report, 1)
-	go func() { // ends when the supervisor does: its end of the pipe closes then
-		var r report
-		if err := p.reports.Decode(&r); err != nil {
-			r = report{Event: "lost", Why: err.Error()}
-		}
-		exited <- r
-	}()
 	var timer <-chan time.Time
 	if limit > 0 {
 		t := time.NewTimer(limit)
@@ -335,10 +391,9 @@ func (p *Process) Wait(limit time.Duration, stop <-chan struct{}) (Result, error
 		timer = t.C
 	}
 	var res Result
-	var last report
 	began := time.Now()
 	select {
-	case last = <-exited:
+	case <-p.ended:
 	case <-timer:
 		res.TimedOut = true
 	case <-stop:
@@ -348,15 +403,15 @@ func (p *Process) Wait(limit time.Duration, stop <-chan struct{}) (Result, error
 		p.Terminate()
 		hard := time.NewTimer(p.grace)
 		select {
-		case last = <-exited:
+		case <-p.ended:
 		case <-hard.C:
 			p.Kill()
-			last = <-exited
+			<-p.ended
 		}
 		hard.Stop()
 	}
 	p.Kill()
-	waitErr := p.reap()
+	waitErr, last := p.reap(), p.last
 	if last.Event != "exited" {
 		// The supervisor went down: as it was told to, or because the command ended
 		// it (where it has the same user, it can). The command had been started, so

@@ -23,8 +23,23 @@ func TestMain(m *testing.M) {
 		probe(os.Args[2])
 		return
 	}
+	if len(os.Args) > 1 {
+		switch os.Args[1] {
+		case "try":
+			try(os.Args[2:])
+			return
+		case "in-terminal":
+			inTerminal()
+			return
+		case "chain":
+			chain()
+			return
+		}
+	}
 	os.Exit(m.Run())
 }
+
+func backgroundContext() context.Context { return context.Background() }
 
 // world makes a workspace, a HOME and a TMPDIR, and a spec for a shell script in them.
 func world(t *testing.T, mode Mode, script string) Spec {

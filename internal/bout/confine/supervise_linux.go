@@ -4,14 +4,13 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io/fs"
+	"math"
 	"net"
 	"os"
 	"os/exec"
 	"os/signal"
 	"path/filepath"
 	"runtime"
-	"sort"
 	"strconv"
 	"strings"
 	"sync"
@@ -27,7 +26,9 @@ const exitLifeline = 75
 const maxProcesses = 4096
 
 func supervisorAttr(spec Spec) *syscall.SysProcAttr {
-	attr := &syscall.SysProcAttr{Setpgid: true}
+	// A session of its own: whatever terminal the service was started in is not the
+	// supervisor's, and so not that of anything that it starts.
+	attr := &syscall.SysProcAttr{Setsid: true}
 	if spec.Mode != Namespaces {
 		return attr
 	}
@@ -59,14 +60,25 @@ func MaybeSupervise() {
 
 func supervise() int {
 	runtime.LockOSThread()
-	syscall.CloseOnExec(3)
-	syscall.CloseOnExec(4)
+	// Nothing but the standard three is handed on, whatever was open in what started the service.
+	if err := unix.CloseRange(3, math.MaxUint32, unix.CLOSE_RANGE_CLOEXEC); err != nil {
+		for fd := range 1024 {
+			syscall.CloseOnExec(3 + fd)
+		}
+	}
 	ctl := json.NewDecoder(os.NewFile(3, "control"))
-	out := json.NewEncoder(os.NewFile(4, "report"))
+	out := &reporter{to: json.NewEncoder(os.NewFile(4, "report"))}
 	var spec Spec
 	if err := ctl.Decode(&spec); err != nil {
 		_ = out.Encode(report{Event: "setup", Stage: "read what to do", Why: err.Error()})
 		return 1
+	}
+	var missing []string // walls that could not be raised
+	// What the kernel ends first when memory runs out.
+	_ = os.WriteFile("/proc/self/oom_score_adj", []byte("1000"), 0)
+	// The session keyring is inherited, and so would be the service's with what lies in it.
+	if _, err := unix.KeyctlJoinSessionKeyring(""); err != nil && !errors.Is(err, unix.ENOSYS) {
+		missing = append(missing, "a keyring of its own: "+err.Error())
 	}
 	// Not to be traced or read by a command that has the same user.
 	_ = unix.Prctl(unix.PR_SET_DUMPABLE, 0, 0, 0, 0)
@@ -95,13 +107,16 @@ func supervise() int {
 		_ = out.Encode(report{Event: "start", Why: err.Error()})
 		return 1
 	}
-	attr := &syscall.SysProcAttr{Setpgid: true}
-	if spec.TTY { // a session of its own, whose group the terminal's signals reach
-		attr = &syscall.SysProcAttr{Setsid: true, Setctty: true, Ctty: 0}
+	attr := &syscall.SysProcAttr{Setsid: true}
+	if spec.TTY { // whose group the terminal's signals reach
+		attr.Setctty, attr.Ctty = true, 0
 	}
 	if err := lowerPrivileges(spec, attr); err != nil {
 		_ = out.Encode(report{Event: "setup", Stage: "drop privileges", Why: err.Error()})
 		return 1
+	}
+	if err := installFilter(); err != nil {
+		missing = append(missing, err.Error())
 	}
 	_ = out.Encode(report{Event: "starting"})
 	began, mark := time.Now(), monotonic()
@@ -117,7 +132,7 @@ func supervise() int {
 	}
 	// What the command holds open must not be held open by the supervisor too.
 	closeStdio()
-	_ = out.Encode(report{Event: "started", Mark: mark})
+	_ = out.Encode(report{Event: "started", Mark: mark, Missing: missing})
 
 	var mu sync.Mutex
 	ended := false
@@ -145,7 +160,14 @@ func supervise() int {
 				}
 				os.Exit(exitLifeline) // as the first process of the namespace it takes all others along
 			}
-			forward(syscall.SIGTERM)
+			switch c.Signal {
+			case signalFreeze:
+				_ = out.Encode(report{Event: eventFrozen, OK: freeze()})
+			case signalThaw:
+				_ = syscall.Kill(-1, syscall.SIGCONT)
+			default:
+				forward(syscall.SIGTERM)
+			}
 		}
 	}()
 	var status syscall.WaitStatus
@@ -177,6 +199,18 @@ func supervise() int {
 	}
 	_ = out.Encode(rep)
 	return 0
+}
+
+// reporter sends reports, from several goroutines.
+type reporter struct {
+	mu sync.Mutex
+	to *json.Encoder
+}
+
+func (r *reporter) Encode(one report) error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.to.Encode(one)
 }
 
 // raiseLoopback makes the loopback of a fresh network namespace work: it starts
@@ -316,213 +350,6 @@ func lowerPrivileges(spec Spec, attr *syscall.SysProcAttr) error {
 type stageError struct {
 	stage string
 	err   error
-}
-
-// systemFolders are what programs need of the machine; they are shown read-only.
-var systemFolders = []string{"/usr", "/bin", "/sbin", "/lib", "/lib32", "/lib64", "/libx32", "/etc", "/opt", "/nix/store"}
-
-var devices = []string{"null", "zero", "full", "random", "urandom", "tty"}
-
-// buildRoot makes the command's root and moves into it.
-func buildRoot(spec Spec) *stageError {
-	fail := func(stage string, err error) *stageError { return &stageError{stage, err} }
-	_ = unix.Sethostname([]byte("bout"))
-	if err := unix.Mount("", "/", "", unix.MS_REC|unix.MS_PRIVATE, ""); err != nil {
-		return fail("make mounts private", err)
-	}
-	root := spec.Root
-	if err := unix.Mount("tmpfs", root, "tmpfs", unix.MS_NOSUID|unix.MS_NODEV, "mode=755,size=16m"); err != nil {
-		return fail("mount a root", err)
-	}
-	binds := make([]Bind, 0, len(systemFolders)+len(spec.Binds))
-	for _, dir := range systemFolders {
-		st, err := os.Lstat(dir)
-		switch {
-		case err != nil:
-		case st.Mode()&fs.ModeSymlink != 0:
-			to, err := os.Readlink(dir)
-			if err != nil {
-				return fail("read "+dir, err)
-			}
-			if err := os.MkdirAll(filepath.Join(root, filepath.Dir(dir)), 0o755); err != nil {
-				return fail("make "+dir, err)
-			}
-			if err := os.Symlink(to, filepath.Join(root, dir)); err != nil {
-				return fail("make "+dir, err)
-			}
-		default:
-			binds = append(binds, Bind{Source: dir, Target: dir})
-		}
-	}
-	// Outer folders first, so that an inner one is laid on top.
-	extra := append([]Bind(nil), spec.Binds...)
-	sort.SliceStable(extra, func(i, j int) bool { return len(extra[i].Target) < len(extra[j].Target) })
-	binds = append(binds, extra...)
-	for i, b := range binds {
-		if i >= len(binds)-len(extra) && !b.Writable && covered(binds[:i], b) {
-			continue
-		}
-		if err := bind(root, b); err != nil {
-			return fail("show "+b.Target, err)
-		}
-	}
-	for _, o := range spec.Overlays {
-		if err := overlay(root, o, spec.Owner.Root); err != nil {
-			return fail("lay a private layer over "+o.Target, err)
-		}
-	}
-	for _, h := range spec.Hide {
-		if err := hide(root, h, binds); err != nil {
-			return fail("hide "+h, err)
-		}
-	}
-	for _, dir := range []string{"/proc", "/dev", "/dev/shm", "/run", "/var", "/tmp", "/root", "/home"} {
-		if err := os.MkdirAll(filepath.Join(root, dir), 0o755); err != nil {
-			return fail("make "+dir, err)
-		}
-	}
-	_ = os.Symlink("/tmp", filepath.Join(root, "/var/tmp"))
-	if err := unix.Mount("proc", filepath.Join(root, "/proc"), "proc", unix.MS_NOSUID|unix.MS_NODEV|unix.MS_NOEXEC, ""); err != nil {
-		return fail("mount /proc", err)
-	}
-	if err := unix.Mount("tmpfs", filepath.Join(root, "/dev/shm"), "tmpfs", unix.MS_NOSUID|unix.MS_NODEV, "mode=1777,size=256m"); err != nil {
-		return fail("mount /dev/shm", err)
-	}
-	for _, d := range devices {
-		if err := bindDevice(root, "/dev/"+d); err != nil {
-			return fail("show /dev/"+d, err)
-		}
-	}
-	for name, to := range map[string]string{"fd": "/proc/self/fd", "stdin": "/proc/self/fd/0", "stdout": "/proc/self/fd/1", "stderr": "/proc/self/fd/2"} {
-		_ = os.Symlink(to, filepath.Join(root, "/dev", name))
-	}
-	old := filepath.Join(root, ".old")
-	if err := os.Mkdir(old, 0o700); err != nil {
-		return fail("make the old root's place", err)
-	}
-	if err := unix.PivotRoot(root, old); err != nil {
-		return fail("change the root", err)
-	}
-	if err := os.Chdir("/"); err != nil {
-		return fail("enter the root", err)
-	}
-	if err := unix.Unmount("/.old", unix.MNT_DETACH); err != nil {
-		return fail("leave the old root", err)
-	}
-	_ = os.Remove("/.old")
-	if err := unix.Mount("", "/", "", unix.MS_REMOUNT|unix.MS_BIND|unix.MS_RDONLY|unix.MS_NOSUID|unix.MS_NODEV, ""); err != nil {
-		return fail("make the root read-only", err)
-	}
-	return nil
-}
-
-// covered tells whether an earlier bind shows the same path already.
-func covered(earlier []Bind, b Bind) bool {
-	if b.Source != b.Target {
-		return false
-	}
-	for _, e := range earlier {
-		if e.Source == e.Target && within(b.Target, e.Target) {
-			return true
-		}
-	}
-	return false
-}
-
-func bind(root string, b Bind) error {
-	target := filepath.Join(root, b.Target)
-	st, err := os.Stat(b.Source)
-	if err != nil {
-		return err
-	}
-	if err := makeTarget(target, st.IsDir()); err != nil {
-		return err
-	}
-	if err := unix.Mount(b.Source, target, "", unix.MS_BIND|unix.MS_REC, ""); err != nil {
-		return fmt.Errorf("mount: %w", err)
-	}
-	attr := unix.MountAttr{Attr_set: unix.MOUNT_ATTR_NOSUID | unix.MOUNT_ATTR_NODEV}
-	if !b.Writable {
-		attr.Attr_set |= unix.MOUNT_ATTR_RDONLY
-	}
-	if err := unix.MountSetattr(unix.AT_FDCWD, target, unix.AT_RECURSIVE, &attr); err != nil {
-		return fmt.Errorf("mount_setattr: %w", err)
-	}
-	return nil
-}
-
-// overlay mounts a pristine folder with a private layer over it. With
-// `volatile` the kernel does not flush the layer at the end; a layer that was
-// mounted so before has a mark that refuses the next mount, which is taken away.
-func overlay(root string, o Overlay, asRoot bool) error {
-	target := filepath.Join(root, o.Target)
-	if err := makeTarget(target, true); err != nil {
-		return err
-	}
-	if err := os.RemoveAll(filepath.Join(o.Work, "work", "incompat")); err != nil {
-		return err
-	}
-	options := "lowerdir=" + o.Lower + ",upperdir=" + o.Upper + ",workdir=" + o.Work + ",volatile"
-	if asRoot {
-		options += ",redirect_dir=on,metacopy=off,index=off"
-	} else {
-		options += ",userxattr"
-	}
-	return unix.Mount("overlay", target, "overlay", unix.MS_NOSUID|unix.MS_NODEV, options)
-}
-
-func makeTarget(target string, dir bool) error {
-	if _, err := os.Lstat(target); err == nil {
-		return nil
-	}
-	if dir {
-		return os.MkdirAll(target, 0o755)
-	}
-	if err := os.MkdirAll(filepath.Dir(target), 0o755); err != nil {
-		return err
-	}
-	f, err := os.OpenFile(target, os.O_CREATE|os.O_WRONLY, 0o644)
-	if err != nil {
-		return err
-	}
-	return f.Close()
-}
-
-func bindDevice(root, dev string) error {
-	if _, err := os.Stat(dev); err != nil {
-		return nil
-	}
-	target := filepath.Join(root, dev)
-	if err := makeTarget(target, false); err != nil {
-		return err
-	}
-	return unix.Mount(dev, target, "", unix.MS_BIND, "")
-}
-
-// hide covers a path of the machine wherever a bind shows it.
-func hide(root, name string, binds []Bind) error {
-	st, err := os.Stat(name)
-	if err != nil {
-		return nil // what is not there needs no hiding
-	}
-	for _, b := range binds {
-		if !within(name, b.Source) {
-			continue
-		}
-		seen := filepath.Join(root, b.Target, strings.TrimPrefix(name, b.Source))
-		if _, err := os.Lstat(seen); err != nil {
-			continue
-		}
-		if st.IsDir() {
-			err = unix.Mount("tmpfs", seen, "tmpfs", unix.MS_RDONLY|unix.MS_NOSUID|unix.MS_NODEV, "mode=755,size=4k")
-		} else {
-			err = unix.Mount("/dev/null", seen, "", unix.MS_BIND, "")
-		}
-		if err != nil {
-			return err
-		}
-	}
-	return nil
 }
 
 // endOrphans ends the command's process group and everything that has become a

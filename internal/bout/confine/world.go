@@ -27,8 +27,10 @@ type World struct {
 	Path string
 	// Reads are further files and folders of this machine that may be read.
 	Reads []string
-	// Hide are files and folders that must not be seen.
+	// Hide are files and folders that are covered wherever something shows them.
 	Hide []string
+	// Keep are folders of which nothing is ever shown: the data folder.
+	Keep []string
 	// NoNetwork takes the network away, but for a loopback.
 	NoNetwork bool
 	// Listen is the one port that is served on that loopback; 0 for none.
@@ -64,7 +66,9 @@ func (w World) Spec(args []string, env map[string]string) Spec {
 	all["HOME"], all["TMPDIR"], all["PWD"] = home, tmp, workspace
 	// Tools that look for a repository or a project in parent folders stop here.
 	all["GIT_CEILING_DIRECTORIES"] = filepath.Dir(workspace)
-	spec := Spec{Mode: w.Mode, Args: args, Dir: workspace, Root: w.Root, Hide: w.Hide, Owner: w.Owner, NoNetwork: w.NoNetwork && w.Mode == Namespaces, Listen: w.Listen}
+	hidden := resolved(append(append([]string(nil), w.Hide...), w.Keep...))
+	w.Hide, w.Keep = hidden, resolved(w.Keep)
+	spec := Spec{Mode: w.Mode, Args: args, Dir: workspace, Root: w.Root, Hide: hidden, Owner: w.Owner, NoNetwork: w.NoNetwork && w.Mode == Namespaces, Listen: w.Listen}
 	for k, v := range all {
 		spec.Env = append(spec.Env, k+"="+v)
 	}
@@ -73,42 +77,119 @@ func (w World) Spec(args []string, env map[string]string) Spec {
 		return spec
 	}
 	spec.Binds = []Bind{
-		{Source: w.Workspace, Target: workspace, Writable: true},
-		{Source: w.Tmp, Target: tmp, Writable: true},
+		{Source: real(w.Workspace), Target: workspace, Writable: true},
+		{Source: real(w.Tmp), Target: tmp, Writable: true},
 	}
+	spec.Root = real(w.Root)
 	if w.HomeLower != "" {
 		spec.Overlays = []Overlay{{Lower: w.HomeLower, Upper: w.Home, Work: w.HomeWork, Target: home}}
 	} else {
-		spec.Binds = append(spec.Binds, Bind{Source: w.Home, Target: home, Writable: true})
+		spec.Binds = append(spec.Binds, Bind{Source: real(w.Home), Target: home, Writable: true})
 	}
 	if w.Brief != "" {
-		spec.Binds = append(spec.Binds, Bind{Source: w.Brief, Target: BriefPath})
+		spec.Binds = append(spec.Binds, Bind{Source: real(w.Brief), Target: BriefPath})
 	}
 	if w.Attachments != "" {
-		spec.Binds = append(spec.Binds, Bind{Source: w.Attachments, Target: AttachmentsPath})
+		spec.Binds = append(spec.Binds, Bind{Source: real(w.Attachments), Target: AttachmentsPath})
 	}
+	// What is shown beside the bout's own folders is a list of resolved paths, made here,
+	// from what the service's PATH and the contender's and the task's files name. Nothing
+	// comes onto it because a tool asks for it.
 	seen := map[string]bool{}
 	show := func(name string) {
-		if name = filepath.Clean(name); !seen[name] && name != "/" && exists(name) && !own(name) {
-			seen[name] = true
-			spec.Binds = append(spec.Binds, Bind{Source: name, Target: name})
+		real, err := filepath.EvalSymlinks(name)
+		if err != nil || seen[name] || real == "/" || name == "/" || own(real) || own(name) || w.keeps(real) {
+			return
+		}
+		seen[name] = true
+		st, err := os.Stat(real)
+		if err != nil || !st.IsDir() && !st.Mode().IsRegular() {
+			return // a socket or a pipe would lead out
+		}
+		spec.Binds = append(spec.Binds, Bind{Source: real, Target: real, Still: st.IsDir()})
+		if real != name {
+			spec.Binds = append(spec.Binds, Bind{Source: real, Target: name, Still: st.IsDir(), Alias: true})
 		}
 	}
 	for _, dir := range filepath.SplitList(w.Path) {
-		if filepath.IsAbs(dir) && !w.hidden(dir) {
-			show(dir)
+		for _, name := range toolFolders(dir) {
+			if !w.hidden(name) {
+				show(name)
+			}
 		}
 	}
 	for _, name := range w.Reads {
-		show(name)
-	}
-	if strings.HasPrefix(args[0], "/") {
-		show(args[0])
-		if real, err := filepath.EvalSymlinks(args[0]); err == nil {
-			show(real)
-		}
+		show(filepath.Clean(name))
 	}
 	return spec
+}
+
+// toolFolders are the folders that are shown for one of PATH: itself, and the root of
+// the installation that it belongs to where it can be told.
+func toolFolders(dir string) []string {
+	real, err := filepath.EvalSymlinks(dir)
+	if err != nil || !filepath.IsAbs(dir) || wide(real) {
+		return nil
+	}
+	out := []string{filepath.Clean(dir)}
+	root := filepath.Dir(real)
+	if filepath.Base(root) == ".cargo" { // beside its programs lie keys; what they lead to lies next to it
+		return append(out, filepath.Join(filepath.Dir(root), ".rustup"))
+	}
+	if wide(root) || exists(filepath.Join(root, "src")) && !exists(filepath.Join(root, "VERSION")) {
+		return out // no installation of its own, or a folder of sources with programs in it
+	}
+	for _, part := range []string{"lib", "lib64", "libexec", "share", "include", "jre", "versions"} {
+		if exists(filepath.Join(root, part)) {
+			return append(out, root)
+		}
+	}
+	return out
+}
+
+// wide tells the folders in which all kinds of things lie: they are never shown whole.
+func wide(dir string) bool {
+	home, _ := os.UserHomeDir()
+	for _, name := range []string{"/", "/usr", "/usr/local", "/opt", "/srv", "/var", "/var/lib", "/home", "/root", "/mnt", "/media", "/run", "/tmp", "/etc", "/nix", "/proc", "/sys", "/dev",
+		home, filepath.Join(home, ".local"), filepath.Join(home, "bin")} {
+		if dir == name {
+			return true
+		}
+	}
+	return filepath.Dir(dir) == "/home" || filepath.Base(dir) == ".local"
+}
+
+// keeps tells whether a path lies in what no list may show.
+func (w World) keeps(name string) bool {
+	for _, k := range w.Keep {
+		if within(name, k) {
+			return true
+		}
+	}
+	return false
+}
+
+// real is a path of the harness's own without links in it.
+func real(name string) string {
+	if to, err := filepath.EvalSymlinks(name); err == nil {
+		return to
+	}
+	return name
+}
+
+// resolved are paths with what they lead to: both are to be covered.
+func resolved(names []string) []string {
+	var out []string
+	for _, name := range names {
+		if name == "" {
+			continue
+		}
+		out = append(out, filepath.Clean(name))
+		if to := real(name); to != out[len(out)-1] {
+			out = append(out, to)
+		}
+	}
+	return out
 }
 
 func (w World) hidden(name string) bool {
@@ -120,14 +201,10 @@ func (w World) hidden(name string) bool {
 	return false
 }
 
-// own tells the places that a bout has of its own, which nothing may cover.
+// own tells the places that a bout has of its own, which nothing may cover, and those
+// that are no files.
 func own(name string) bool {
-	for _, p := range []string{"/bout", TmpPath, "/proc", "/dev"} {
-		if name == p {
-			return true
-		}
-	}
-	return false
+	return name == TmpPath || within(name, "/bout") || within(name, "/proc") || within(name, "/dev") || within(name, "/sys")
 }
 
 func within(name, dir string) bool {

@@ -18,6 +18,7 @@ import (
 	acp "github.com/coder/acp-go-sdk"
 	"github.com/shopspring/decimal"
 
+	"agonometer/internal/bout/beneath"
 	"agonometer/internal/bout/confine"
 	"agonometer/internal/core/contender"
 	"agonometer/internal/core/ledger"
@@ -40,8 +41,11 @@ type session struct {
 	id      acp.SessionId
 	version string
 	model   string
-	tree    *os.Root
+	tree    *beneath.Dir
 	terms   *terminals
+	// still is held while what the tool left is being looked at: what the tool asked its
+	// client to do before, and was not answered yet, waits.
+	still sync.RWMutex
 
 	mu    sync.Mutex
 	h     HandOver // the present round
@@ -241,15 +245,24 @@ func (s *session) close(out *Ended) {
 	out.Protocol = s.used()
 }
 
-// Freeze and Thaw stop the tool and its commands between two rounds.
+// Freeze and Thaw stop the tool and its commands between two rounds. What does not come
+// to a stop is ended: it would work on while nobody counts.
 func (s *session) Freeze() {
-	if s.process != nil && s.gone == nil {
-		s.process.Freeze()
-		s.terms.each((*confine.Process).Freeze)
+	s.still.Lock()
+	if s.process == nil || s.gone != nil {
+		return
 	}
+	stop := func(p *confine.Process) {
+		if !p.Freeze() && s.h.World.Mode == confine.Namespaces {
+			p.Kill()
+		}
+	}
+	stop(s.process)
+	s.terms.each(stop)
 }
 
 func (s *session) Thaw() {
+	defer s.still.Unlock()
 	if s.process != nil && s.gone == nil {
 		s.terms.each((*confine.Process).Thaw)
 		s.process.Thaw()
@@ -282,7 +295,7 @@ func (s *session) start(ctx context.Context, h *HandOver) error {
 	if err != nil {
 		return err
 	}
-	tree, err := os.OpenRoot(h.World.Workspace)
+	tree, err := beneath.Open(h.World.Workspace)
 	if err != nil {
 		return err
 	}
@@ -545,21 +558,28 @@ func (s *session) serve(ctx context.Context, method string, params json.RawMessa
 	case acp.ClientMethodSessionRequestPermission:
 		return serve(params, s.permission)
 	case acp.ClientMethodFsReadTextFile:
-		return serve(params, s.readFile)
+		return serveStill(s, params, s.readFile)
 	case acp.ClientMethodFsWriteTextFile:
-		return serve(params, s.writeFile)
+		return serveStill(s, params, s.writeFile)
 	case acp.ClientMethodTerminalCreate:
-		return serve(params, s.terms.create)
+		return serveStill(s, params, s.terms.create)
 	case acp.ClientMethodTerminalOutput:
 		return serve(params, s.terms.output)
 	case acp.ClientMethodTerminalWaitForExit:
 		return serve(params, func(r acp.WaitForTerminalExitRequest) (any, error) { return s.terms.wait(ctx, r) })
 	case acp.ClientMethodTerminalKill:
-		return serve(params, s.terms.kill)
+		return serveStill(s, params, s.terms.kill)
 	case acp.ClientMethodTerminalRelease:
-		return serve(params, s.terms.release)
+		return serveStill(s, params, s.terms.release)
 	}
 	return nil, acp.NewMethodNotFound(method)
+}
+
+// serveStill is serve for what touches the workspace, or starts and ends commands.
+func serveStill[T any](s *session, params json.RawMessage, do func(T) (any, error)) (any, *acp.RequestError) {
+	s.still.RLock()
+	defer s.still.RUnlock()
+	return serve(params, do)
 }
 
 func serve[T any](params json.RawMessage, do func(T) (any, error)) (any, *acp.RequestError) {

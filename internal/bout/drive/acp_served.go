@@ -8,9 +8,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path"
-	"path/filepath"
 	"strings"
 	"sync"
 	"syscall"
@@ -19,6 +19,7 @@ import (
 
 	acp "github.com/coder/acp-go-sdk"
 
+	"agonometer/internal/bout/beneath"
 	"agonometer/internal/bout/confine"
 	"agonometer/internal/core/timeline"
 )
@@ -171,7 +172,7 @@ func (s *session) inside(what, name string) (string, error) {
 	ws, _, _, _ := s.h.World.Paths()
 	clean := path.Clean(name)
 	if rel, ok := strings.CutPrefix(clean, ws+"/"); ok {
-		return filepath.FromSlash(rel), nil
+		return rel, nil
 	}
 	return "", s.denied(what, name, "it is outside the workspace "+ws)
 }
@@ -191,17 +192,20 @@ func (s *session) readFile(r acp.ReadTextFileRequest) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	f, err := s.tree.OpenFile(name, os.O_RDONLY|syscall.O_NONBLOCK, 0)
+	f, err := s.tree.OpenFollowing(name)
 	if err != nil {
-		if escapes(err) {
+		if leads(err) {
 			return nil, s.denied("read", r.Path, "it leads out of the workspace")
+		}
+		if errors.Is(err, beneath.ErrNotRegular) {
+			return nil, fmt.Errorf("%s is not a file", oneLine(r.Path))
 		}
 		return nil, fmt.Errorf("there is no file %s", oneLine(r.Path))
 	}
 	defer f.Close()
 	st, err := f.Stat()
-	if err != nil || !st.Mode().IsRegular() {
-		return nil, fmt.Errorf("%s is not a file", oneLine(r.Path))
+	if err != nil {
+		return nil, errors.New("the file cannot be read")
 	}
 	if st.Size() > maxFile {
 		return nil, fmt.Errorf("%s has %d bytes; at most %d are read", oneLine(r.Path), st.Size(), maxFile)
@@ -226,11 +230,8 @@ func (s *session) readFile(r acp.ReadTextFileRequest) (any, error) {
 	return acp.ReadTextFileResponse{Content: text}, nil
 }
 
-// escapes tells whether os.Root refused a path because it leads out.
-func escapes(err error) bool {
-	var p *os.PathError
-	return errors.As(err, &p) && strings.Contains(p.Err.Error(), "escapes")
-}
+// leads tells whether the kernel refused a path because a link in it leads out.
+func leads(err error) bool { return errors.Is(err, syscall.ELOOP) || errors.Is(err, syscall.EXDEV) }
 
 func (s *session) writeFile(r acp.WriteTextFileRequest) (any, error) {
 	name, err := s.inside("write", r.Path)
@@ -241,7 +242,7 @@ func (s *session) writeFile(r acp.WriteTextFileRequest) (any, error) {
 		return nil, fmt.Errorf("%d bytes; at most %d are written", len(r.Content), maxFile)
 	}
 	if err := s.write(name, r.Content); err != nil {
-		if escapes(err) {
+		if leads(err) {
 			return nil, s.denied("write", r.Path, "it leads out of the workspace")
 		}
 		return nil, fmt.Errorf("%s cannot be written: %w", oneLine(r.Path), err)
@@ -250,47 +251,40 @@ func (s *session) writeFile(r acp.WriteTextFileRequest) (any, error) {
 }
 
 // write writes a file of the workspace, with the folders that it needs, as the tool
-// itself would have.
+// itself would have. A file that is there keeps its owner and its mode.
 func (s *session) write(name, content string) error {
-	owner := s.h.World.Owner
-	give := func(n string) error {
-		if !owner.Root || s.h.World.Mode != confine.Namespaces {
-			return nil
-		}
-		return s.tree.Lchown(n, owner.UID, owner.GID)
+	var owner *beneath.Owner
+	if o := s.h.World.Owner; o.Root && s.h.World.Mode == confine.Namespaces {
+		owner = &beneath.Owner{UID: o.UID, GID: o.GID}
 	}
-	parts := strings.Split(filepath.Dir(name), string(filepath.Separator))
-	for i := range parts {
-		dir := filepath.Join(parts[:i+1]...)
-		if dir == "." {
-			continue
-		}
-		if err := s.tree.Mkdir(dir, 0o755); err == nil {
-			if err := give(dir); err != nil {
-				return err
+	f, err := s.tree.OpenForWrite(name)
+	if err == nil {
+		_, err = io.WriteString(f, content)
+		return errors.Join(err, f.Close())
+	}
+	if !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	here, err := s.tree.Sub(".")
+	parts := strings.Split(path.Dir(name), "/")
+	for i := 0; err == nil && i < len(parts); i++ {
+		next, openErr := s.tree.Following(path.Join(parts[:i+1]...))
+		if errors.Is(openErr, fs.ErrNotExist) {
+			if openErr = here.Mkdir(parts[i], 0o755); openErr == nil && owner != nil {
+				openErr = here.Chown(parts[i], owner.UID, owner.GID)
 			}
-		} else if !errors.Is(err, os.ErrExist) {
-			return err
+			if openErr == nil {
+				next, openErr = here.Sub(parts[i])
+			}
 		}
+		here.Close()
+		here, err = next, openErr
 	}
-	_, statErr := s.tree.Lstat(name)
-	f, err := s.tree.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_TRUNC|syscall.O_NONBLOCK, 0o644)
 	if err != nil {
 		return err
 	}
-	defer f.Close()
-	if st, err := f.Stat(); err != nil || !st.Mode().IsRegular() {
-		return errors.New("it is not a file")
-	}
-	if statErr != nil {
-		if err := give(name); err != nil {
-			return err
-		}
-	}
-	if _, err := io.WriteString(f, content); err != nil {
-		return err
-	}
-	return f.Close()
+	defer here.Close()
+	return here.WriteFile(path.Base(name), []byte(content), 0o644, owner)
 }
 
 // The bounds of terminals.

@@ -4,15 +4,18 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"io/fs"
 	"os"
 	"os/exec"
+	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
 	"github.com/bmatcuk/doublestar/v4"
+	"golang.org/x/sys/unix"
 
+	"agonometer/internal/bout/beneath"
 	"agonometer/internal/bout/confine"
 	"agonometer/internal/bout/workspace"
 	"agonometer/internal/core/contender"
@@ -77,6 +80,9 @@ func (h *HandOver) start(run []string) (args []string, env map[string]string, er
 	args = h.Contender.Arguments(run, values, h.Attachments)
 	if args[0], err = find(h.Contender, run[0], h.World.Path); err != nil {
 		return nil, nil, err
+	}
+	if strings.HasPrefix(args[0], "/") { // the program is on the list of what is shown, for all that this world starts
+		h.World.Reads = append(slices.Clip(h.World.Reads), args[0])
 	}
 	env = map[string]string{}
 	for name, v := range h.Contender.Env {
@@ -151,30 +157,52 @@ func Place(c *contender.Contender, name string) (string, error) {
 // maxFilled is how large a carried file may be in which placeholders are replaced.
 const maxFilled = 1 << 20
 
-// fill replaces placeholders in the text files below a carried copy.
-func fill(target string, values map[contender.Placeholder]string) error {
-	return filepath.WalkDir(target, func(name string, d fs.DirEntry, err error) error {
-		if err != nil || !d.Type().IsRegular() {
-			return err
+// fill replaces placeholders in a carried file, or in those of a carried folder.
+func fill(home *beneath.Dir, name string, values map[contender.Placeholder]string, owner *beneath.Owner) error {
+	one := func(dir *beneath.Dir, base string, st *unix.Stat_t) error {
+		if beneath.Kind(st) != unix.S_IFREG || st.Size > maxFilled {
+			return nil
 		}
-		st, err := d.Info()
-		if err != nil || st.Size() > maxFilled {
-			return err
-		}
-		text, err := os.ReadFile(name)
+		text, err := dir.ReadFile(base, maxFilled)
 		if err != nil || !utf8.Valid(text) {
 			return err
 		}
 		if filled := contender.Expand(string(text), values); filled != string(text) {
-			return os.WriteFile(name, []byte(filled), st.Mode().Perm()) // in place: the owner stays
+			return dir.WriteFile(base, []byte(filled), st.Mode&0o777, owner)
 		}
 		return nil
-	})
+	}
+	st, err := home.Lstat(name)
+	if err != nil {
+		return err
+	}
+	if beneath.Kind(&st) != unix.S_IFDIR {
+		return one(home, name, &st)
+	}
+	dir, err := home.Sub(name)
+	if err != nil {
+		return err
+	}
+	defer dir.Close()
+	return dir.Walk(func(dir *beneath.Dir, base, _ string, st *unix.Stat_t) (bool, error) { return true, one(dir, base, st) })
 }
 
-// Carry copies what a contender carries into the private HOME of a bout. values
-// stand for the placeholders in files that are to be filled in.
+// Carry copies what a contender carries into the private HOME of a bout, in which a
+// first use may have left whatever it wanted. values stand for the placeholders in files
+// that are to be filled in.
 func Carry(c *contender.Contender, home string, opt workspace.CopyOptions, values map[contender.Placeholder]string) error {
+	if len(c.Carry) == 0 {
+		return nil
+	}
+	into, err := beneath.Open(home)
+	if err != nil {
+		return err
+	}
+	defer into.Close()
+	var owner *beneath.Owner
+	if opt.Owned {
+		owner = &beneath.Owner{UID: opt.UID, GID: opt.GID}
+	}
 	for _, item := range c.Carry {
 		from, err := Place(c, item.From)
 		if err != nil {
@@ -184,17 +212,12 @@ func Carry(c *contender.Contender, home string, opt workspace.CopyOptions, value
 		if err != nil {
 			return &MissingError{fmt.Sprintf("%s, which the contender carries, is not on the service's machine", item.From)}
 		}
-		target := filepath.Join(home, filepath.FromSlash(item.Target()))
-		for dir := filepath.Dir(target); strings.HasPrefix(dir, home+"/"); dir = filepath.Dir(dir) {
-			if err := os.MkdirAll(dir, 0o700); err != nil {
-				return err
-			}
-			if opt.Owned {
-				if err := os.Lchown(dir, opt.UID, opt.GID); err != nil {
-					return err
-				}
-			}
+		target := path.Clean(item.Target())
+		above, err := into.MkdirAll(path.Dir(target), 0o700, owner)
+		if err != nil {
+			return fmt.Errorf("carry %s: %w", item.From, err)
 		}
+		above.Close()
 		opt := opt
 		opt.Skip = func(name string, _ bool) bool {
 			for _, pattern := range item.Except {
@@ -204,11 +227,11 @@ func Carry(c *contender.Contender, home string, opt workspace.CopyOptions, value
 			}
 			return false
 		}
-		if err := workspace.CopyTree(real, target, opt); err != nil {
+		if err := workspace.CopyInto(real, into, target, opt); err != nil {
 			return fmt.Errorf("carry %s: %w", item.From, err)
 		}
 		if item.Fill {
-			if err := fill(target, values); err != nil {
+			if err := fill(into, target, values, owner); err != nil {
 				return fmt.Errorf("fill in %s: %w", item.From, err)
 			}
 		}

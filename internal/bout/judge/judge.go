@@ -16,6 +16,7 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
+	"agonometer/internal/bout/beneath"
 	"agonometer/internal/bout/confine"
 	"agonometer/internal/bout/workspace"
 	"agonometer/internal/core/outcome"
@@ -163,18 +164,17 @@ func command(ctx context.Context, in Copy, c task.Check, o Options) (Result, err
 	default:
 		close(read)
 	}
-	if c.Report != "" {
-		// A report that lies there already is not this run's.
-		if err := eachReport(in.Tree, c.Report, func(root *os.Root, name string) error { return root.Remove(name) }); err != nil {
-			return r, err
+	// A report that lies there already is not this run's.
+	if err := clear(in.Tree, c); err != nil {
+		// The copy is fresh, or an earlier check's code had it: that is whose doing this is.
+		if feed != nil {
+			feed.Close()
 		}
-	}
-	for _, name := range []string{c.Coverage, c.Findings} {
-		if name != "" {
-			if err := eachReport(in.Tree, escaped(name), func(root *os.Root, name string) error { return root.Remove(name) }); err != nil {
-				return r, err
-			}
-		}
+		<-read
+		r.Began = time.Now()
+		r.Run.Ran, r.Run.ExitCode, r.Run.Trouble = true, 1, "what an earlier run left cannot be cleared away: "+err.Error()
+		r.Log = []byte(r.Run.Trouble + "\n")
+		return r, nil
 	}
 	r.Began = time.Now()
 	res, err := confine.Run(ctx, in.World.Spec([]string{"sh", "-c", c.Run}, judgingEnv()), streams, o.Limits.Check.Std())
@@ -250,6 +250,36 @@ func eachReport(tree, pattern string, f func(root *os.Root, name string) error) 
 		}
 		if err := f(root, name); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
+		}
+	}
+	return nil
+}
+
+// clear takes away what a check is to write.
+func clear(tree string, c task.Check) error {
+	d, err := beneath.Open(tree)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	st, err := d.Lstat(".")
+	if err == nil && st.Mode&0o700 != 0o700 {
+		err = d.Chmod(".", st.Mode&0o777|0o700)
+	}
+	if err != nil {
+		return err
+	}
+	remove := func(_ *os.Root, name string) error { return d.Remove(name) }
+	if c.Report != "" {
+		if err := eachReport(tree, c.Report, remove); err != nil {
+			return err
+		}
+	}
+	for _, name := range []string{c.Coverage, c.Findings} {
+		if name != "" {
+			if err := eachReport(tree, escaped(name), remove); err != nil {
+				return err
+			}
 		}
 	}
 	return nil

@@ -1,15 +1,16 @@
 package watch
 
 import (
-	"io/fs"
+	"errors"
 	"os"
 	"path"
 	"path/filepath"
-	"strings"
 	"sync"
 	"time"
 
-	"github.com/fsnotify/fsnotify"
+	"golang.org/x/sys/unix"
+
+	"agonometer/internal/bout/beneath"
 )
 
 // maxFolders is how many folders are watched; the rest of a larger tree is scanned.
@@ -27,7 +28,8 @@ type files struct {
 
 	mu       sync.Mutex
 	scanning bool
-	watcher  *fsnotify.Watcher
+	dir      *beneath.Dir // the folder; nil where it cannot be opened
+	watcher  *notifier
 	done     chan struct{}
 	watched  int
 	// mark is a folder beside the workspace: the kernel tells things in order, so
@@ -51,6 +53,9 @@ type stamp struct {
 
 func newFiles(root string, start []string, scan bool, told func(string, bool)) *files {
 	f := &files{root: root, known: map[string]bool{}, dirs: map[string]bool{".": true}, told: told, scanning: scan, skip: map[string]bool{}}
+	if dir, err := beneath.Open(root); err == nil {
+		f.dir = dir
+	}
 	for _, name := range start {
 		f.known[name] = true
 		for dir := path.Dir(name); !f.dirs[dir]; dir = path.Dir(dir) {
@@ -69,34 +74,51 @@ func (f *files) begin() {
 	}
 	f.since = time.Now()
 	if !f.scanning {
-		w, err := fsnotify.NewBufferedWatcher(4096)
+		w, err := newNotifier()
 		if err != nil {
 			f.scanning = true
 		} else {
 			f.watcher, f.watched, f.done, f.marked = w, 0, make(chan struct{}), make(chan struct{}, 1)
 			f.add(".", false)
-			if f.mark, err = os.MkdirTemp(filepath.Dir(f.root), "watch-"); err != nil || w.Add(f.mark) != nil {
+			if f.mark, err = os.MkdirTemp(filepath.Dir(f.root), "watch-"); err != nil || addMark(w, f.mark) != nil {
 				f.scanning = true
 			}
 			if f.scanning { // it did not go: too many folders, or too few watches
-				_ = w.Close()
+				w.close()
 				f.watcher = nil
 			} else {
-				go f.listen(w, f.done, f.mark, f.marked) // ends when the watcher is closed, in end
+				go f.listen(w, f.done, f.marked) // ends when the watcher is closed, in end
 			}
 		}
 	}
 	f.was, f.based = f.stamps(), f.scanning
 }
 
+// markFolder is what the notifier calls the folder that is no part of the workspace.
+const markFolder = "\x00"
+
+func addMark(w *notifier, name string) error {
+	dir, err := beneath.Open(name)
+	if err != nil {
+		return err
+	}
+	defer dir.Close()
+	return w.add(dir, markFolder)
+}
+
 // survey finds the folders that are not the start's.
 func (f *files) survey() {
-	where := f.root
+	where := f.dir
 	if f.before != "" {
-		where = f.before
+		before, err := beneath.Open(f.before)
+		if err != nil {
+			return
+		}
+		defer before.Close()
+		where = before
 	}
-	f.walkIn(where, ".", func(name string, d fs.DirEntry) bool {
-		if d.IsDir() && !f.dirs[name] {
+	f.walkIn(where, ".", func(_ *beneath.Dir, name string, st *unix.Stat_t) bool {
+		if beneath.Kind(st) == unix.S_IFDIR && !f.dirs[name] {
 			f.skip[name] = true
 			return false
 		}
@@ -104,101 +126,114 @@ func (f *files) survey() {
 	})
 }
 
-// walk visits what is below a folder, without following links. visit tells
-// whether to go into a folder.
-func (f *files) walk(dir string, visit func(name string, d fs.DirEntry) bool) {
-	f.walkIn(f.root, dir, visit)
+// walk visits a folder and what is below it, without following links. visit gets the
+// open folder where it is one, and tells whether to go into it.
+func (f *files) walk(dir string, visit func(open *beneath.Dir, name string, st *unix.Stat_t) bool) {
+	f.walkIn(f.dir, dir, visit)
 }
 
-func (f *files) walkIn(root, dir string, visit func(name string, d fs.DirEntry) bool) {
-	_ = filepath.WalkDir(filepath.Join(root, filepath.FromSlash(dir)), func(full string, d fs.DirEntry, err error) error {
-		name, relErr := filepath.Rel(root, full)
-		name = filepath.ToSlash(name)
-		if err != nil || relErr != nil {
-			return fs.SkipDir
+// maxWalked is how much a walk looks at: a tree that grows as fast as it is walked through
+// must come to an end too. What is beyond it is not seen.
+const maxWalked = 250_000
+
+var errEnough = errors.New("enough was seen")
+
+func (f *files) walkIn(root *beneath.Dir, dir string, visit func(open *beneath.Dir, name string, st *unix.Stat_t) bool) {
+	if root == nil {
+		return
+	}
+	top, err := root.Sub(dir)
+	if err != nil {
+		return
+	}
+	defer top.Close()
+	var st unix.Stat_t
+	if unix.Fstat(top.FD(), &st) != nil || !visit(top, dir, &st) {
+		return
+	}
+	prefix, left := dir+"/", maxWalked
+	if dir == "." {
+		prefix = ""
+	}
+	_ = top.Walk(func(in *beneath.Dir, base, name string, st *unix.Stat_t) (bool, error) {
+		name = prefix + name
+		if left--; left < 0 {
+			return false, errEnough
 		}
-		if d.IsDir() && (hidden(name) || f.skip[name]) {
-			return fs.SkipDir
+		if beneath.Kind(st) != unix.S_IFDIR {
+			visit(nil, name, st)
+			return false, nil
 		}
-		if !visit(name, d) && d.IsDir() {
-			return fs.SkipDir
+		if hidden(name) || f.skip[name] {
+			return false, nil
 		}
-		return nil
+		sub, err := in.Sub(base)
+		if err != nil {
+			return false, nil
+		}
+		defer sub.Close()
+		return visit(sub, name, st), nil
 	})
 }
 
 // add watches a folder and those below it. tell reports the files in it: those
 // of a folder that was made just now.
 func (f *files) add(dir string, tell bool) {
-	f.walk(dir, func(name string, d fs.DirEntry) bool {
+	f.walk(dir, func(open *beneath.Dir, name string, st *unix.Stat_t) bool {
 		if f.scanning {
 			return false
 		}
-		if !d.IsDir() {
-			if tell && d.Type().IsRegular() {
+		if beneath.Kind(st) != unix.S_IFDIR {
+			if tell && beneath.Kind(st) == unix.S_IFREG {
 				f.told(name, f.known[name])
 			}
 			return true
 		}
-		if f.watched++; f.watched > maxFolders || f.watcher.Add(filepath.Join(f.root, filepath.FromSlash(name))) != nil {
+		if f.watched++; f.watched > maxFolders || f.watcher.add(open, name) != nil {
 			f.scanning = true
 		}
 		return true
 	})
 }
 
-func (f *files) listen(w *fsnotify.Watcher, done chan struct{}, mark string, marked chan struct{}) {
+func (f *files) listen(w *notifier, done chan struct{}, marked chan struct{}) {
 	defer close(done)
-	for {
-		select {
-		case e, ok := <-w.Events:
-			if !ok {
-				return
-			}
-			if filepath.Dir(e.Name) != mark {
-				f.event(w, e)
-				continue
-			}
-			select {
-			case marked <- struct{}{}:
-			default:
-			}
-		case _, ok := <-w.Errors:
-			if !ok {
-				return
-			}
-			f.mu.Lock()
-			if f.watcher == w {
-				f.catchUp()
-			}
-			f.mu.Unlock()
+	w.listen(func(folder, base string, mask uint32) {
+		if folder != markFolder {
+			f.event(w, path.Join(folder, base), mask)
+			return
 		}
-	}
+		select {
+		case marked <- struct{}{}:
+		default:
+		}
+	}, func() {
+		f.mu.Lock()
+		defer f.mu.Unlock()
+		if f.watcher == w {
+			f.catchUp()
+		}
+	})
 }
 
-// event takes what a watcher says, as long as it is the present one.
-func (f *files) event(w *fsnotify.Watcher, e fsnotify.Event) {
-	name, err := filepath.Rel(f.root, e.Name)
-	if err != nil || !e.Has(fsnotify.Create) && !e.Has(fsnotify.Write) && !e.Has(fsnotify.Remove) && !e.Has(fsnotify.Rename) {
-		return
-	}
-	name = filepath.ToSlash(name)
-	if hidden(name) || strings.HasPrefix(name, "../") || name == "." {
+// event takes what a notifier says, as long as it is the present one.
+func (f *files) event(w *notifier, name string, mask uint32) {
+	if hidden(name) {
 		return
 	}
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	if f.skip[name] || f.watcher != w {
+	if f.skip[name] || f.watcher != w || f.dir == nil {
 		return
 	}
-	st, err := os.Lstat(e.Name)
-	if err == nil && st.IsDir() {
-		if e.Has(fsnotify.Create) {
+	st, err := f.dir.Lstat(name)
+	if err == nil && beneath.Kind(&st) == unix.S_IFDIR {
+		if mask&(unix.IN_CREATE|unix.IN_MOVED_TO) != 0 {
 			f.add(name, true)
 		}
 		return
 	}
-	if err != nil && f.dirs[name] {
+	if err != nil && f.dirs[name] || mask&unix.IN_ISDIR != 0 {
 		return // a folder that went: its files are told of by themselves
 	}
 	f.told(name, f.known[name])
@@ -217,8 +252,8 @@ func (f *files) catchUp() {
 
 // written tells of the files that were written since the round began; the lock is held.
 func (f *files) written() {
-	f.walk(".", func(name string, d fs.DirEntry) bool {
-		if st, err := d.Info(); err == nil && !d.IsDir() && !st.ModTime().Before(f.since) {
+	f.walk(".", func(_ *beneath.Dir, name string, st *unix.Stat_t) bool {
+		if beneath.Kind(st) != unix.S_IFDIR && !modTime(st).Before(f.since) {
 			f.told(name, f.known[name])
 		}
 		return true
@@ -229,9 +264,9 @@ func (f *files) written() {
 func (f *files) writtenSince(since time.Time, told func(name string, known bool, at time.Time)) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	f.walk(".", func(name string, d fs.DirEntry) bool {
-		if st, err := d.Info(); err == nil && !d.IsDir() && !st.ModTime().Before(since) {
-			told(name, f.known[name], st.ModTime())
+	f.walk(".", func(_ *beneath.Dir, name string, st *unix.Stat_t) bool {
+		if at := modTime(st); beneath.Kind(st) != unix.S_IFDIR && !at.Before(since) {
+			told(name, f.known[name], at)
 		}
 		return true
 	})
@@ -275,11 +310,9 @@ func (f *files) stamps() map[string]stamp {
 	if !f.scanning {
 		return out
 	}
-	f.walk(".", func(name string, d fs.DirEntry) bool {
-		if !d.IsDir() {
-			if st, err := d.Info(); err == nil {
-				out[name] = stamp{st.Size(), st.ModTime()}
-			}
+	f.walk(".", func(_ *beneath.Dir, name string, st *unix.Stat_t) bool {
+		if beneath.Kind(st) != unix.S_IFDIR {
+			out[name] = stamp{st.Size, modTime(st)}
 		}
 		return true
 	})
@@ -308,13 +341,21 @@ func (f *files) end() {
 	f.mu.Lock()
 	f.watcher = nil // what comes from now on is not the contender's
 	f.mu.Unlock()
-	_ = os.RemoveAll(f.mark)
+	_ = beneath.RemoveTree(f.mark)
 	// The kernel takes its time to give all watches back; nobody has to wait for it.
-	go func() { _ = w.Close(); <-done }()
+	go func() { w.close(); <-done }()
 }
 
 func (f *files) close() {
 	if f.watcher != nil {
 		f.end()
 	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.dir != nil {
+		f.dir.Close()
+		f.dir = nil
+	}
 }
+
+func modTime(st *unix.Stat_t) time.Time { return time.Unix(0, st.Mtim.Nano()) }

@@ -224,3 +224,37 @@ func TestWatchesThatRunOutMidway(t *testing.T) {
 	assert.Contains(t, texts, "many/new.go*")
 	assert.NotContains(t, texts, "berths/list.go")
 }
+
+// Folders that come, are renamed and go as fast as a program can make them keep nobody
+// waiting: a round ends when it ends.
+func TestChurningFoldersHoldNobodyUp(t *testing.T) {
+	dir := t.TempDir()
+	tree := filepath.Join(dir, "workspace")
+	require.NoError(t, os.Mkdir(tree, 0o755))
+	w := New(Options{Tree: tree, Sink: func([]timeline.Event) {}})
+	w.Begin(1, time.Now())
+	w.Run(0)
+	for round := range 150 {
+		for i := range 40 {
+			require.NoError(t, os.Mkdir(filepath.Join(tree, fmt.Sprintf("d%d", i)), 0o755))
+		}
+		for i := range 40 {
+			require.NoError(t, os.Rename(filepath.Join(tree, fmt.Sprintf("d%d", i)), filepath.Join(tree, fmt.Sprintf("r%d-%d", round, i))))
+		}
+		for i := range 40 {
+			require.NoError(t, os.Remove(filepath.Join(tree, fmt.Sprintf("r%d-%d", round, i))))
+		}
+	}
+	done := make(chan struct{})
+	go func() { // ends with the round
+		defer close(done)
+		w.EndRound(time.Now())
+		w.Changed(nil)
+		w.Close()
+	}()
+	select {
+	case <-done:
+	case <-time.After(30 * time.Second):
+		t.Fatal("the round does not end")
+	}
+}

@@ -20,10 +20,11 @@ import (
 	"strconv"
 	"strings"
 	"sync"
-	"syscall"
 	"time"
 
 	"golang.org/x/sys/unix"
+
+	"agonometer/internal/bout/beneath"
 )
 
 // Workspace is one contender's copy, with what is needed to take its change out again.
@@ -54,7 +55,7 @@ func (w *Workspace) HomeLayer() (lower, work string) {
 }
 
 // Remove frees the workspace.
-func (w *Workspace) Remove() error { return RemoveAll(w.Dir) }
+func (w *Workspace) Remove() error { return beneath.RemoveTree(w.Dir) }
 
 // stat is what tells that a file was not touched. The change time cannot be
 // set by a tool, so an edit of the same size with its time put back is seen.
@@ -93,10 +94,9 @@ func (c Copier) Make(ctx context.Context, p *Prepared, dir string, opt CopyOptio
 	began := time.Now()
 	var mu sync.Mutex
 	noting := opt
-	skipped := w.Tree() + "/.git/"
 	noting.noted = func(name string, st stat) {
-		if !strings.HasPrefix(name, skipped) {
-			folder, base := splitPath(name[len(skipped)-len(".git/"):])
+		if !strings.HasPrefix(name, ".git/") {
+			folder, base := splitPath(name)
 			mu.Lock()
 			if w.stats[folder] == nil {
 				w.stats[folder] = map[string]stat{}
@@ -222,6 +222,7 @@ type collection struct {
 // collector walks a work tree and gathers what differs from the snapshot.
 type collector struct {
 	collection
+	root       *beneath.Dir // the work tree
 	known      *listing
 	submodules []string
 	out        *Captured
@@ -254,8 +255,15 @@ func (g *Git) collect(ctx context.Context, in collection) (*Captured, error) {
 			c.submodules = append(c.submodules, name)
 		}
 	}
-	if err := c.walkAll(ctx); err != nil {
-		return nil, err
+	c.root, err = beneath.Open(in.tree)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("read the workspace: %w", err)
+	}
+	if err == nil { // a folder that is gone, all of it, is a change too
+		defer c.root.Close()
+		if err := c.walkAll(ctx); err != nil {
+			return nil, err
+		}
 	}
 	if err := g.dropIgnored(ctx, c); err != nil {
 		return nil, err
@@ -271,34 +279,8 @@ func (g *Git) collect(ctx context.Context, in collection) (*Captured, error) {
 		}
 	}
 	sort.Strings(names)
-	captured := 0
-	for _, name := range names {
-		if err := ctx.Err(); err != nil {
-			return nil, err
-		}
-		if Strike([]byte(name), c.limits.Secrets) != nil {
-			c.out.Struck++ // a file name cannot be mended: the file is left out
-			continue
-		}
-		mode, isKnown := c.changed[name]
-		if !isKnown {
-			mode = c.fresh[name]
-		}
-		gitMode := gitModeOf(mode)
-		id, err := c.store(name, mode, known[name].id)
-		switch {
-		case errors.Is(err, errTooLarge) || captured >= maxCapturedFiles:
-			c.out.TooLarge = append(c.out.TooLarge, name)
-			continue
-		case err != nil:
-			c.out.Unreadable++
-			continue
-		}
-		if isKnown && known[name] == (entry{mode: gitMode, id: id}) {
-			continue
-		}
-		captured++
-		set[name] = entry{mode: gitMode, id: id}
+	if err := c.storeAll(ctx, names, set); err != nil {
+		return nil, err
 	}
 	if c.out.Tree = in.base; len(set)+len(deleted) > 0 {
 		if c.out.Tree, err = tree.edited(set, deleted, c.object); err != nil {
@@ -306,6 +288,65 @@ func (g *Git) collect(ctx context.Context, in collection) (*Captured, error) {
 		}
 	}
 	return c.out, nil
+}
+
+// storeAll stores what changed, with a few goroutines that have ended when it returns,
+// and puts what it comes to into set.
+func (c *collector) storeAll(ctx context.Context, names []string, set map[string]entry) error {
+	if len(names) > maxCapturedFiles {
+		for _, name := range names[maxCapturedFiles:] {
+			c.out.TooLarge = append(c.out.TooLarge, name)
+		}
+		names = names[:maxCapturedFiles]
+	}
+	next := make(chan string)
+	var workers sync.WaitGroup
+	for range max(2, runtime.NumCPU()) {
+		workers.Add(1)
+		go func() { // ends when there is nothing next
+			defer workers.Done()
+			for name := range next {
+				c.storeOne(name, set)
+			}
+		}()
+	}
+	var err error
+	for _, name := range names {
+		if err = ctx.Err(); err != nil {
+			break
+		}
+		next <- name
+	}
+	close(next)
+	workers.Wait()
+	sort.Strings(c.out.TooLarge)
+	return err
+}
+
+func (c *collector) storeOne(name string, set map[string]entry) {
+	struck := Strike([]byte(name), c.limits.Secrets) != nil
+	mode, isKnown := c.changed[name]
+	if !isKnown {
+		mode = c.fresh[name]
+	}
+	known := c.known.files[name]
+	one := entry{mode: gitModeOf(mode)}
+	var err error
+	if !struck {
+		one.id, err = c.store(name, mode, known.id)
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	switch {
+	case struck:
+		c.out.Struck++ // a file's name cannot be changed: the file is left out
+	case errors.Is(err, errTooLarge):
+		c.out.TooLarge = append(c.out.TooLarge, name)
+	case err != nil:
+		c.out.Unreadable++
+	case !isKnown || known != one:
+		set[name] = one
+	}
 }
 
 func gitModeOf(m uint32) string {
@@ -387,17 +428,15 @@ func (c *collector) look(ctx context.Context, f folder, push func(folder)) error
 	if err := ctx.Err(); err != nil {
 		return err
 	}
-	name := filepath.Join(c.tree, filepath.FromSlash(f.rel))
-	const flags = os.O_RDONLY | syscall.O_NOFOLLOW | syscall.O_DIRECTORY
-	dir, err := os.OpenFile(name, flags, 0)
-	if errors.Is(err, fs.ErrPermission) {
-		_ = os.Chmod(name, 0o700)
-		dir, err = os.OpenFile(name, flags, 0)
+	rel := strings.TrimSuffix(f.rel, "/")
+	if rel == "" {
+		rel = "."
+	}
+	dir, err := c.root.Sub(rel)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) && c.unlock(rel) {
+		dir, err = c.root.Sub(rel)
 	}
 	if err != nil || f.depth > maxWalkDepth {
-		if f.rel == "" && err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return fmt.Errorf("read the workspace: %w", err)
-		}
 		if err == nil {
 			dir.Close()
 		}
@@ -407,7 +446,7 @@ func (c *collector) look(ctx context.Context, f folder, push func(folder)) error
 		return nil
 	}
 	defer dir.Close()
-	list, err := dir.ReadDir(-1)
+	list, err := dir.Entries(".")
 	var got found
 	if err != nil {
 		got.unreadable++
@@ -415,7 +454,7 @@ func (c *collector) look(ctx context.Context, f folder, push func(folder)) error
 	taken := c.taken.Add(-racy).UnixNano()
 	folderName := strings.TrimSuffix(f.rel, "/")
 	children, stats := c.known.folders[folderName], c.stats[folderName]
-	fd := int(dir.Fd())
+	fd := dir.FD()
 	met := 0
 	for _, e := range list {
 		base := e.Name()
@@ -482,6 +521,21 @@ func (c *collector) look(ctx context.Context, f folder, push func(folder)) error
 	return nil
 }
 
+// unlock gives the folders on the way to one back the permissions that a tool has taken
+// from them, where they are the service's own user's; it tells whether that changed anything.
+func (c *collector) unlock(rel string) bool {
+	did := false
+	for i := range len(rel) + 1 {
+		if i > 0 && (i == len(rel) || rel[i] == '/') {
+			st, err := c.root.Lstat(rel[:i])
+			if err == nil && st.Mode&unix.S_IFMT == unix.S_IFDIR && st.Mode&0o700 != 0o700 && c.root.Chmod(rel[:i], 0o700) == nil {
+				did = true
+			}
+		}
+	}
+	return did
+}
+
 func put(m *map[string]uint32, name string, mode uint32) {
 	if *m == nil {
 		*m = map[string]uint32{}
@@ -515,16 +569,8 @@ func absent(rel string, children map[string]entry, there map[string]bool) []stri
 // folders that are gone as a whole too.
 // dropPlaced leaves out the files that are as they were placed.
 func (c *collector) dropPlaced() {
-	root, err := os.OpenRoot(c.tree)
-	if err != nil {
-		return
-	}
-	defer root.Close()
 	for name, content := range c.limits.Placed {
-		if st, err := root.Lstat(name); err != nil || !st.Mode().IsRegular() || st.Size() != int64(len(content)) {
-			continue
-		}
-		if data, err := root.ReadFile(name); err == nil && bytes.Equal(data, content) {
+		if data, err := c.root.ReadFile(name, int64(len(content))); err == nil && bytes.Equal(data, content) {
 			delete(c.changed, name)
 			delete(c.fresh, name)
 		}
@@ -567,7 +613,7 @@ func (g *Git) dropIgnored(ctx context.Context, c *collector) error {
 	if err := os.Mkdir(c.scratch, 0o700); err != nil {
 		return err
 	}
-	defer RemoveAll(c.scratch)
+	defer beneath.RemoveTree(c.scratch)
 	for _, name := range c.ignores {
 		data, err := c.read(name)
 		if err != nil {
@@ -608,7 +654,7 @@ var errTooLarge = errors.New("over the size cap")
 
 // read reads a small regular file of the work tree; links are not followed.
 func (c *collector) read(name string) ([]byte, error) {
-	f, err := c.open(name)
+	f, err := c.root.OpenFile(name)
 	if err != nil {
 		return nil, err
 	}
@@ -616,38 +662,19 @@ func (c *collector) read(name string) ([]byte, error) {
 	return io.ReadAll(io.LimitReader(f, 1<<20))
 }
 
-func (c *collector) open(name string) (*os.File, error) {
-	full := filepath.Join(c.tree, filepath.FromSlash(name))
-	const flags = os.O_RDONLY | syscall.O_NOFOLLOW | syscall.O_NONBLOCK
-	f, err := os.OpenFile(full, flags, 0)
-	if errors.Is(err, fs.ErrPermission) {
-		// The mode belongs to the change; reading a file that its tool has closed needs another for a moment.
-		st, statErr := os.Lstat(full)
-		if statErr != nil || !st.Mode().IsRegular() {
-			return nil, err
-		}
-		if os.Chmod(full, 0o600) != nil {
-			return nil, err
-		}
-		f, err = os.OpenFile(full, flags, 0)
-		_ = os.Chmod(full, st.Mode().Perm())
-	}
-	return f, err
-}
-
 // store hashes a file as git does, and writes it as a loose object unless its
 // id is `known`. It returns the id.
 func (c *collector) store(name string, mode uint32, known string) (string, error) {
 	var body io.Reader
-	var size int64
+	var size, took int64
 	if mode&unix.S_IFMT == unix.S_IFLNK {
-		target, err := os.Readlink(filepath.Join(c.tree, filepath.FromSlash(name)))
+		target, err := c.root.Readlink(name)
 		if err != nil {
 			return "", err
 		}
 		body, size = strings.NewReader(target), int64(len(target))
 	} else {
-		f, err := c.open(name)
+		f, err := c.root.OpenFile(name)
 		if err != nil {
 			return "", err
 		}
@@ -656,10 +683,10 @@ func (c *collector) store(name string, mode uint32, known string) (string, error
 		if err != nil {
 			return "", err
 		}
-		if size = st.Size(); size > c.limits.File || size > c.budget {
+		if size = st.Size(); size > c.limits.File || !c.take(size) {
 			return "", errTooLarge
 		}
-		body = f
+		body, took = f, size
 	}
 	data, err := io.ReadAll(io.LimitReader(body, size+1))
 	if err != nil {
@@ -670,15 +697,31 @@ func (c *collector) store(name string, mode uint32, known string) (string, error
 	}
 	if struck := Strike(data, c.limits.Secrets); struck != nil {
 		data = struck
+		c.mu.Lock()
 		c.out.Struck++
+		c.mu.Unlock()
 	}
-	before := len(data)
 	id, isNew, err := c.write("blob", data, known)
-	if isNew {
-		c.budget -= int64(before)
+	if !isNew { // it takes no room
+		c.take(-took)
 	}
 	return id, err
 }
+
+// take takes room for a content out of what may be captured in all.
+func (c *collector) take(n int64) bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if n > c.budget {
+		return false
+	}
+	c.budget -= n
+	return true
+}
+
+// deflaters are compressors for loose objects: one is a megabyte, an object mostly a few
+// hundred bytes.
+var deflaters = sync.Pool{New: func() any { z, _ := zlib.NewWriterLevel(io.Discard, zlib.BestSpeed); return z }}
 
 // object stores a git object of some kind and returns its id.
 func (c *collector) object(kind string, data []byte) (string, error) {
@@ -702,16 +745,19 @@ func (c *collector) write(kind string, data []byte, known string) (id string, is
 		return "", false, err
 	}
 	var packed bytes.Buffer
-	z, err := zlib.NewWriterLevel(&packed, zlib.BestSpeed)
-	if err != nil {
-		return "", false, err
-	}
+	z := deflaters.Get().(*zlib.Writer)
+	defer deflaters.Put(z)
+	z.Reset(&packed)
 	io.WriteString(z, header)
 	z.Write(data)
 	if err := z.Close(); err != nil {
 		return "", false, err
 	}
-	return id, true, os.WriteFile(object, packed.Bytes(), 0o444)
+	// Two files may have one content, and be stored at once.
+	if err := os.WriteFile(object, packed.Bytes(), 0o644); err != nil {
+		return "", false, err
+	}
+	return id, true, nil
 }
 
 // minSecret is the shortest text that is struck out: shorter ones stand

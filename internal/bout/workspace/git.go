@@ -231,6 +231,12 @@ func (r *Repositories) Resolve(ctx context.Context, address, revision string) (s
 	return id, nil
 }
 
+// Empty makes an empty repository in a folder.
+func (g *Git) Empty(ctx context.Context, dir string) error {
+	_, err := g.run(ctx, call{dir: dir, args: []string{"init", "--quiet", "--template=", "."}})
+	return err
+}
+
 // FastImport makes a bare repository in dir of a stream as git fast-import reads it.
 func (g *Git) FastImport(ctx context.Context, dir string, stream []byte) error {
 	if _, err := g.run(ctx, call{args: []string{"init", "--quiet", "--bare", dir}}); err != nil {

@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"agonometer/internal/bout/beneath"
 	"agonometer/internal/core/task"
 )
 
@@ -17,7 +18,7 @@ func (g *Git) Between(ctx context.Context, p *Prepared, scratch string, diff []b
 	if err != nil {
 		return nil, err
 	}
-	defer RemoveAll(dir)
+	defer beneath.RemoveTree(dir)
 	c := &Captured{mayRename: true}
 	if c.Tree, err = g.treeOf(ctx, p, dir, diff, ""); err != nil {
 		return nil, err

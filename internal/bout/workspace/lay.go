@@ -9,6 +9,10 @@ import (
 	"path"
 	"path/filepath"
 	"strings"
+
+	"golang.org/x/sys/unix"
+
+	"agonometer/internal/bout/beneath"
 )
 
 // Has tells which files the start of a prepared state has.
@@ -46,7 +50,7 @@ type Change struct {
 // Close frees what reading the diff took.
 func (c *Change) Close() {
 	if c.dir != "" {
-		_ = RemoveAll(c.dir)
+		_ = beneath.RemoveTree(c.dir)
 	}
 }
 
@@ -114,6 +118,9 @@ type Laid struct {
 	Files map[string][]byte
 }
 
+// maxPutBack is how large a file may be that is put back, in bytes.
+const maxPutBack = 1 << 30
+
 // Lay puts files over a copy. A link or a file that stands where a folder is
 // needed gives way; nothing outside the copy is touched.
 func (w *Workspace) Lay(l Laid) error {
@@ -130,17 +137,21 @@ func (w *Workspace) Lay(l Laid) error {
 			return fmt.Errorf("take out %s: %w", name, err)
 		}
 	}
+	start, err := beneath.Open(w.Prepared.Template())
+	if err != nil {
+		return err
+	}
+	defer start.Close()
 	for _, name := range l.PutBack {
 		if err := makeWay(root, name); err != nil {
 			return fmt.Errorf("put back %s: %w", name, err)
 		}
-		from := filepath.Join(w.Prepared.Template(), filepath.FromSlash(name))
-		st, err := os.Lstat(from)
+		st, err := start.Lstat(name)
 		if err != nil {
 			return fmt.Errorf("put back %s: %w", name, err)
 		}
-		if st.Mode()&fs.ModeSymlink != 0 {
-			target, err := os.Readlink(from)
+		if beneath.Kind(&st) == unix.S_IFLNK {
+			target, err := start.Readlink(name)
 			if err == nil {
 				err = root.Symlink(target, name)
 			}
@@ -149,9 +160,9 @@ func (w *Workspace) Lay(l Laid) error {
 			}
 			continue
 		}
-		data, err := os.ReadFile(from)
+		data, err := start.ReadFile(name, maxPutBack)
 		if err == nil {
-			err = write(root, name, data, st.Mode().Perm())
+			err = write(root, name, data, fs.FileMode(st.Mode&0o777))
 		}
 		if err != nil {
 			return fmt.Errorf("put back %s: %w", name, err)

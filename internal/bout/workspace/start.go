@@ -11,6 +11,10 @@ import (
 	"path/filepath"
 	"strings"
 	"time"
+
+	"golang.org/x/sys/unix"
+
+	"agonometer/internal/bout/beneath"
 )
 
 // key is a short name for a folder, made from the things that it depends on.
@@ -43,7 +47,7 @@ func (r *Repositories) StartRepository(ctx context.Context, dir, address, commit
 	if err != nil {
 		return "", err
 	}
-	defer RemoveAll(part)
+	defer beneath.RemoveTree(part)
 	g := r.Git
 	format, err := g.line(ctx, call{dir: "/", env: []string{"GIT_DIR=" + origin}, args: []string{"rev-parse", "--show-object-format"}})
 	if err != nil {
@@ -152,7 +156,7 @@ func (g *Git) Prepare(ctx context.Context, dir, start, commit, command string, o
 	if err != nil {
 		return nil, err
 	}
-	defer RemoveAll(part)
+	defer beneath.RemoveTree(part)
 	if err := os.Chmod(part, 0o755); err != nil {
 		return nil, err
 	}
@@ -179,7 +183,7 @@ func (g *Git) Prepare(ctx context.Context, dir, start, commit, command string, o
 		}
 		p.PrepareMS = took.Milliseconds()
 	}
-	if err := RemoveAll(filepath.Join(part, "tmp")); err != nil {
+	if err := beneath.RemoveTree(filepath.Join(part, "tmp")); err != nil {
 		return nil, err
 	}
 	if err := settleHome(p.Home(), owner); err != nil {
@@ -214,16 +218,21 @@ func (g *Git) Prepare(ctx context.Context, dir, start, commit, command string, o
 // touch would copy the entry into the layer.
 func settleHome(home string, owner CopyOptions) error {
 	if owner.Owned {
-		if err := ChownTree(home, owner.UID, owner.GID); err != nil {
+		if err := beneath.ChownTree(home, owner.UID, owner.GID); err != nil {
 			return err
 		}
 	}
-	ahead := time.Now().AddDate(10, 0, 0)
-	return filepath.WalkDir(home, func(name string, d os.DirEntry, err error) error {
-		if err != nil || !d.Type().IsRegular() || !strings.Contains(name, "/go-build/") {
-			return err
+	ahead := time.Now().AddDate(10, 0, 0).UnixNano()
+	d, err := beneath.Open(home)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	return d.Walk(func(dir *beneath.Dir, base, name string, st *unix.Stat_t) (bool, error) {
+		if beneath.Kind(st) != unix.S_IFREG || !strings.Contains("/"+name, "/go-build/") {
+			return true, nil
 		}
-		return os.Chtimes(name, ahead, ahead)
+		return true, dir.SetTimes(base, ahead)
 	})
 }
 

@@ -14,6 +14,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"agonometer/internal/bout/beneath"
 )
 
 // sh runs a script as a tool would, in a folder.
@@ -346,7 +348,7 @@ func TestCopyTreeKeepsModesTimesAndLinks(t *testing.T) {
 	assert.Equal(t, a.ModTime(), b.ModTime())
 	assert.Equal(t, a.Mode(), b.Mode())
 	assert.Equal(t, shownTree(t, from), shownTree(t, to))
-	require.NoError(t, RemoveAll(to))
+	require.NoError(t, beneath.RemoveTree(to))
 	assert.NoDirExists(t, to)
 	assert.True(t, bytes.Equal(Strike([]byte("a tide-key b"), []string{"tide-key"}), []byte("a ******** b")))
 }

@@ -78,18 +78,24 @@ type Footprint struct {
 const MaxLines = 5000
 
 // Parse reads a diff as git prints it. maxLines bounds the lines returned per
-// file (0: all); counts are always of the whole. An empty diff has no files.
+// file (0: all, but of a diff of more than 200,000 lines only some of each file); counts
+// are always of the whole. An empty diff has no files.
 func Parse(diff []byte, maxLines int) ([]File, error) {
 	if len(bytes.TrimSpace(diff)) == 0 {
 		return nil, nil
 	}
-	parsed, _, err := gitdiff.Parse(bytes.NewReader(diff))
+	t := thin(diff)
+	parsed, _, err := gitdiff.Parse(bytes.NewReader(t.diff))
 	if err != nil {
 		return nil, fmt.Errorf("the diff cannot be read: %w", err)
 	}
 	out := make([]File, 0, len(parsed))
-	for _, p := range parsed {
-		out = append(out, fileOf(p, maxLines))
+	for i, p := range parsed {
+		f := fileOf(p, maxLines)
+		f.Added, f.Removed = f.Added+t.added[i], f.Removed+t.removed[i]
+		f.Cut += t.added[i] + t.removed[i]
+		out = append(out, f)
+		parsed[i] = nil // its lines are not needed twice
 	}
 	return out, nil
 }
@@ -152,13 +158,16 @@ func Measure(diff []byte) (Footprint, error) {
 	if len(bytes.TrimSpace(diff)) == 0 {
 		return fp, nil
 	}
-	parsed, _, err := gitdiff.Parse(bytes.NewReader(diff))
+	t := thin(diff)
+	parsed, _, err := gitdiff.Parse(bytes.NewReader(t.diff))
 	if err != nil {
 		return fp, fmt.Errorf("the diff cannot be read: %w", err)
 	}
-	for _, p := range parsed {
+	for i, p := range parsed {
 		fp.Files++
-		fp.Hunks += len(p.TextFragments)
+		fp.Hunks += len(p.TextFragments) + t.hunks[i]
+		fp.LinesAdded += t.added[i]
+		fp.LinesRemoved += t.removed[i]
 		switch {
 		case p.IsNew:
 			fp.FilesAdded++

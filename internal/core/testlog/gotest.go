@@ -34,7 +34,7 @@ func ReadGoTest(r io.Reader) (Report, error) {
 			return
 		}
 		if e.Action == "build-output" {
-			if b := builds.get(e.ImportPath); b != nil {
+			if b := builds.get(short(e.ImportPath)); b != nil {
 				builds.say(b, e.Output)
 			}
 			events++
@@ -44,9 +44,10 @@ func ReadGoTest(r io.Reader) (Report, error) {
 			return
 		}
 		events++
+		e.Package = short(e.Package)
 		name := e.Package
 		if e.Test != "" {
-			name += " " + e.Test
+			name += " " + short(e.Test)
 		}
 		switch e.Action {
 		case "run":
@@ -84,7 +85,7 @@ func ReadGoTest(r io.Reader) (Report, error) {
 			t.outcome = Failed
 			if e.Test != "" {
 				failed[e.Package] = true
-			} else if b := builds.tests[e.FailedBuild]; b != nil && e.FailedBuild != "" {
+			} else if b := builds.tests[short(e.FailedBuild)]; b != nil && e.FailedBuild != "" {
 				c.forget(t)
 				c.say(t, b.output.String())
 			}

@@ -24,7 +24,8 @@ const maxSuites = 100
 // under its own name.
 func ReadJUnit(r io.Reader) (Report, error) {
 	c := newCollector()
-	d := xml.NewDecoder(&cleaner{r: r})
+	clean := &cleaner{r: r}
+	d := xml.NewDecoder(clean)
 	d.Strict = false
 	d.CharsetReader = func(_ string, in io.Reader) (io.Reader, error) { return in, nil } // the cleaner has made it UTF-8
 	var suites []string
@@ -35,6 +36,7 @@ func ReadJUnit(r io.Reader) (Report, error) {
 	capturing := 0
 	var remark string
 	for {
+		clean.taken = d.InputOffset()
 		token, err := d.RawToken()
 		if err != nil {
 			if !errors.Is(err, io.EOF) {
@@ -59,7 +61,7 @@ func ReadJUnit(r io.Reader) (Report, error) {
 					remark = fmt.Sprintf("suites lie more than %d deep in each other", maxSuites)
 					suites = suites[:maxSuites-1]
 				}
-				suites = append(suites, attribute(e, "name"))
+				suites = append(suites, short(attribute(e, "name")))
 			case "testcase":
 				known = true
 				class = attribute(e, "classname")
@@ -172,7 +174,18 @@ type cleaner struct {
 	rest    []byte // the beginning of a character that is not whole yet
 	out     []byte
 	err     error
+	// run is how many bytes the present tag, or the present text between two tags, has.
+	// What is longer than maxToken is left out: the XML reader holds each of them as a whole.
+	run int
+	// given is how many bytes the XML reader got, taken how many of them were in whole
+	// pieces: a comment or a CDATA section is one piece, whatever stands in it.
+	given, taken int64
 }
+
+const (
+	maxToken = 256 << 10
+	maxPiece = 32 << 20
+)
 
 // readError is a failure of the stream, told apart from one of the XML.
 type readError struct{ err error }
@@ -195,8 +208,12 @@ func (c *cleaner) Read(p []byte) (int, error) {
 		c.err = err
 		c.clean(append(c.rest, c.buf[:n]...))
 	}
+	if c.given-c.taken > maxPiece {
+		return 0, fmt.Errorf("a piece of it is longer than %d MiB", maxPiece>>20)
+	}
 	n := copy(p, c.out)
 	c.out = c.out[n:]
+	c.given += int64(n)
 	return n, nil
 }
 
@@ -212,6 +229,15 @@ func (c *cleaner) clean(b []byte) {
 				c.rest = []byte{'<'}
 				return
 			} else {
+				b = b[1:]
+				continue
+			}
+		}
+		switch b[0] {
+		case '<', '>':
+			c.run = 0
+		default:
+			if c.run++; c.run > maxToken {
 				b = b[1:]
 				continue
 			}

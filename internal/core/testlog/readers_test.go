@@ -4,11 +4,14 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"regexp"
+	"runtime"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -188,7 +191,7 @@ func TestManyTestsAreBounded(t *testing.T) {
 	rep, err := ReadTAP(strings.NewReader(b.String()))
 	require.NoError(t, err)
 	assert.Len(t, rep.Tests, MaxTests)
-	assert.Contains(t, rep.Remarks[0], "more than 50000 tests")
+	assert.Contains(t, rep.Remarks[0], "the first 50000 were")
 	rep, err = ReadTAP(strings.NewReader(strings.Repeat("ok 1 - the same\n", 5000)))
 	require.NoError(t, err)
 	assert.LessOrEqual(t, len(rep.Tests), 1001)
@@ -320,5 +323,85 @@ func BenchmarkDecode100k(b *testing.B) {
 		if n != 100_000 {
 			b.Fatal(n)
 		}
+	}
+}
+
+// Whatever a check prints, reading it costs a bounded amount of memory.
+func TestHostileOutputCostsBoundedMemory(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it reads half a gigabyte")
+	}
+	long := strings.Repeat("x", 900<<10)
+	repeat := func(n int, one func(i int) string) io.Reader {
+		r, w := io.Pipe()
+		go func() { // ends with the reader
+			for i := range n {
+				if _, err := io.WriteString(w, one(i)); err != nil {
+					return
+				}
+			}
+			w.Close()
+		}()
+		return r
+	}
+	for name, in := range map[string]struct {
+		format Format
+		from   func() io.Reader
+	}{
+		"go test, long names": {GoTestJSON, func() io.Reader {
+			return repeat(100, func(i int) string {
+				return fmt.Sprintf("{\"Action\":\"fail\",\"Package\":\"p\",\"Test\":\"%d%s\"}\n", i, long)
+			})
+		}},
+		"go test, many names": {GoTestJSON, func() io.Reader {
+			return repeat(400_000, func(i int) string {
+				return fmt.Sprintf("{\"Action\":\"fail\",\"Package\":\"p\",\"Test\":\"%d%s\"}\n", i, long[:300])
+			})
+		}},
+		"go test, many builds": {GoTestJSON, func() io.Reader {
+			return repeat(100_000, func(i int) string {
+				return fmt.Sprintf("{\"Action\":\"build-output\",\"ImportPath\":\"%d%s\",\"Output\":\"%s\"}\n", i, long[:500], long[:500])
+			})
+		}},
+		"TAP, long names": {TAP, func() io.Reader {
+			return repeat(100, func(i int) string { return fmt.Sprintf("    not ok %d %d%s\n", i, i, long) })
+		}},
+		"TAP, many messages": {TAP, func() io.Reader {
+			return repeat(60_000, func(i int) string {
+				return fmt.Sprintf("    not ok %d t%d\n      ---\n      %s\n      ...\n", i, i, long[:3000])
+			})
+		}},
+		"JUnit, a long attribute": {JUnit, func() io.Reader {
+			return io.MultiReader(strings.NewReader("<testsuite><testcase name=\"a\"/><testcase name=\""), repeat(100, func(int) string { return long }))
+		}},
+		"JUnit, a long text": {JUnit, func() io.Reader {
+			return io.MultiReader(strings.NewReader("<testsuite><testcase name=\"a\"/><system-out>"), repeat(100, func(int) string { return long }))
+		}},
+		"JUnit, a long comment": {JUnit, func() io.Reader {
+			return io.MultiReader(strings.NewReader("<testsuite><testcase name=\"a\"/><!--"), repeat(100, func(int) string { return strings.Repeat("<>", 1<<19) }))
+		}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			var most uint64
+			stop, ended := make(chan struct{}), make(chan struct{})
+			go func() { // ends when it is told
+				defer close(ended)
+				for {
+					var m runtime.MemStats
+					runtime.ReadMemStats(&m)
+					most = max(most, m.HeapInuse)
+					select {
+					case <-stop:
+						return
+					case <-time.After(20 * time.Millisecond):
+					}
+				}
+			}()
+			report, _ := Read(in.format, in.from())
+			close(stop)
+			<-ended
+			assert.Less(t, most, uint64(200<<20))
+			assert.LessOrEqual(t, len(report.Tests), MaxTests)
+		})
 	}
 }

@@ -41,9 +41,9 @@ func ReadTAP(r io.Reader) (Report, error) {
 	// levels[d] holds what was seen at depth d and has no parent yet.
 	levels := make([][]*tapPoint, maxTAPDepth+1)
 	opened := make([][]string, maxTAPDepth+1) // the path of a point whose braces are open, by depth
-	waiting := 0
-	var last *tapPoint // diagnostics belong to it
-	diagnostics := -1  // the indentation of an open YAML block, or -1
+	waiting, held := 0, 0                     // points, and bytes of their names and messages
+	var last *tapPoint                        // diagnostics belong to it
+	diagnostics := -1                         // the indentation of an open YAML block, or -1
 	planned, seen := -1, 0
 	points, recognised := 0, false
 	var remarks []string
@@ -64,6 +64,9 @@ func ReadTAP(r io.Reader) (Report, error) {
 			waiting--
 		}
 		levels[d] = nil
+		if waiting == 0 {
+			held = 0
+		}
 	}
 	// flush gives the points at depth d and deeper to the tests as they are.
 	flush := func(d int) {
@@ -85,13 +88,14 @@ func ReadTAP(r io.Reader) (Report, error) {
 		indent := len(line) - len(trimmed)
 		if diagnostics >= 0 {
 			if indent >= diagnostics && strings.TrimSpace(trimmed) != "..." {
-				if last != nil && last.message.Len() < MaxMessage {
+				if last != nil && last.message.Len()+len(line) <= MaxMessage {
 					if last.elapsed == nil {
 						if m := tapTimeRE.FindStringSubmatch(trimmed); m != nil {
 							last.elapsed = milliseconds(m[1])
 						}
 					}
 					last.message.WriteString(line[diagnostics:] + "\n")
+					held += len(line) - diagnostics
 				} else if last != nil {
 					last.cut = true
 				}
@@ -120,8 +124,9 @@ func ReadTAP(r io.Reader) (Report, error) {
 		case trimmed == "---" && last != nil:
 			diagnostics = indent
 		case strings.HasPrefix(trimmed, "# ") && last != nil && last.outcome == Failed && last.elapsed == nil && !strings.HasPrefix(trimmed, "# Subtest"):
-			if last.message.Len() < MaxMessage { // output of the test, as producers without diagnostics show it
+			if last.message.Len()+len(trimmed) <= MaxMessage { // output of the test, as producers without diagnostics show it
 				last.message.WriteString(trimmed[2:] + "\n")
+				held += len(trimmed)
 			}
 		case trimmed == "}" && indent%4 == 0:
 			opened[depth] = nil
@@ -164,9 +169,11 @@ func ReadTAP(r io.Reader) (Report, error) {
 					name = fmt.Sprintf("test %d", points)
 				}
 			}
+			name = strings.Clone(short(name)) // not the line that it stood in
 			p.path = []string{name}
 			last = p
 			waiting++
+			held += len(name)
 			if inside := opened[max(depth-1, 0)]; depth > 0 && inside != nil {
 				p.path = append(slices.Clone(inside), name)
 				levels[0] = append(levels[0], p)
@@ -192,8 +199,9 @@ func ReadTAP(r io.Reader) (Report, error) {
 				flush(depth + 2)
 			}
 			levels[depth] = append(levels[depth], p)
-			if waiting > MaxTests {
+			if waiting > MaxTests || held > maxMessages {
 				flush(0)
+				held = 0
 			}
 		}
 	})

@@ -5,10 +5,13 @@ package testlog
 
 import (
 	"bufio"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
 	"sort"
+	"strconv"
 	"strings"
 )
 
@@ -65,11 +68,13 @@ type Report struct {
 	Remarks []string
 }
 
-// What is kept at most: tests, output per test, and output of all tests, in bytes.
+// What is kept at most: tests, names of all tests, output per test, and output of all
+// tests, in bytes. Several runs' tests are in memory at once.
 const (
 	MaxTests    = 50_000
 	MaxMessage  = 8 << 10
-	maxMessages = 64 << 20
+	maxNames    = 12 << 20
+	maxMessages = 12 << 20
 	maxLine     = 1 << 20
 	maxSameName = 1000
 	maxName     = 1 << 10
@@ -105,6 +110,7 @@ type collector struct {
 	crowded bool           // a name was given to more tests than are numbered
 	dropped int
 	kept    int // bytes of messages
+	named   int // bytes of names
 }
 
 type test struct {
@@ -122,10 +128,12 @@ func newCollector() *collector { return &collector{tests: map[string]*test{}, na
 func (c *collector) get(name string) *test {
 	t := c.tests[name]
 	if t == nil {
-		if len(c.tests) >= MaxTests {
+		if len(c.tests) >= MaxTests || c.named+len(name) > maxNames {
 			c.dropped++
 			return nil
 		}
+		name = strings.Clone(name) // not the line that it stood in
+		c.named += len(name)
 		t = &test{outcome: Failed}
 		c.tests[name] = t
 	}
@@ -134,9 +142,7 @@ func (c *collector) get(name string) *test {
 
 // fresh makes a test of its own, numbered where the name is taken.
 func (c *collector) fresh(name string) *test {
-	if len(name) > maxName {
-		name = strings.ToValidUTF8(name[:maxName], "") + "…"
-	}
+	name = short(name)
 	if len(c.tests) >= MaxTests {
 		c.dropped++
 		return nil
@@ -156,6 +162,16 @@ func (c *collector) fresh(name string) *test {
 	}
 	c.names[name] = n + 1
 	return c.get(full)
+}
+
+// short cuts a name. What two cut names have in common they share: so a digest of the
+// whole stands at the end.
+func short(name string) string {
+	if len(name) <= maxName {
+		return name
+	}
+	sum := sha256.Sum256([]byte(name))
+	return strings.ToValidUTF8(name[:maxName], "") + "… " + hex.EncodeToString(sum[:6])
 }
 
 // say adds to a test's output, within the bounds.
@@ -200,7 +216,7 @@ func (c *collector) report(keep func(name string, t *test) bool) Report {
 		out.Remarks = append(out.Remarks, fmt.Sprintf("one name was given to more than %d tests; the others were not kept", maxSameName))
 	}
 	if c.dropped > 0 {
-		out.Remarks = append(out.Remarks, fmt.Sprintf("more than %d tests; the others were not kept", MaxTests))
+		out.Remarks = append(out.Remarks, "more tests than are kept: the first "+strconv.Itoa(len(c.tests))+" were, the others not")
 	}
 	return out
 }

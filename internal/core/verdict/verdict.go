@@ -237,7 +237,9 @@ func Of(f Facts) Verdict {
 		v.Check, v.Detail = c.Name, c.Why
 		switch {
 		case c.Outcome == CheckNotRun:
-			return Verdict{Outcome: Void, Reason: HarnessFault, Check: c.Name, Detail: "a check was not run", Notes: v.Notes}
+			// Only an earlier check that failed ends a run before its end, and what failed once
+			// and not again was decided by the run that counts.
+			v.Reason, v.Detail = CheckFailed, "it was not reached: an earlier check failed in the run that counts"
 		case c.Outcome == CheckTimeOut:
 			v.Reason = CheckTimeout
 		case c.Broken > 0:
