@@ -465,6 +465,10 @@ type Round struct {
 	PutBack    []string `json:"put_back"`
 	LeftOut    []string `json:"left_out"`
 	OverheadMS *int64   `json:"overhead_ms"`
+	// Canaries says, for each check of a result that passed, whether it saw a test fail that
+	// was added and must; CanaryMS is what that took.
+	Canaries map[string]string `json:"canaries,omitempty"`
+	CanaryMS *int64            `json:"canary_ms,omitempty"`
 }
 
 // TestRow is one test with everything that is known of it.

@@ -148,6 +148,20 @@ func voidOf(err error) *VoidError {
 // Void is the reason of a void bout for an error that Work or Judge returned.
 func Void(err error) *VoidError { return voidOf(err) }
 
+// LimitReasons are the verdicts' reasons for the limits of the machine's resources.
+func LimitReasons() map[string]verdict.Reason {
+	return map[string]verdict.Reason{string(confine.LimitMemory): verdict.MemoryLimit, string(confine.LimitDisk): verdict.DiskLimit, string(confine.LimitCPU): verdict.CPULimit}
+}
+
+// bounds are the limits of one command of a bout. p is what its folders begin with.
+func bounds(l task.Limits, p *workspace.Prepared) confine.Limits {
+	out := confine.Limits{Memory: int64(l.Memory), CPU: l.CPU.Std(), Disk: int64(l.Disk), Files: int64(l.Files), Processes: uint64(l.Processes), OpenFiles: uint64(l.OpenFiles)}
+	if p != nil {
+		out.DiskFrom, out.FilesFrom = p.DiskBytes, p.DiskFiles
+	}
+	return out
+}
+
 // gate is a lock of its own for each name, so that a thing is made once.
 func (e *Engine) gate(name string) *sync.Mutex {
 	e.mu.Lock()
@@ -239,8 +253,10 @@ func (e *Engine) Prepare(ctx context.Context, t *task.Task, commit string, limit
 				}
 			}
 		}
+		world := e.world(t, ws, home, tmp, root)
+		world.Limits = bounds(limits, nil)
 		out := confine.NewOutput(int64(limits.Output))
-		res, err := confine.Run(ctx, e.world(t, ws, home, tmp, root).Spec([]string{"sh", "-c", t.Prepare}, nil), confine.IO{Stdout: out, Stderr: out}, limits.Prepare.Std())
+		res, err := confine.Run(ctx, world.Spec([]string{"sh", "-c", t.Prepare}, nil), confine.IO{Stdout: out, Stderr: out}, limits.Prepare.Std())
 		if err != nil {
 			return 0, err
 		}
@@ -249,7 +265,9 @@ func (e *Engine) Prepare(ctx context.Context, t *task.Task, commit string, limit
 		}
 		if res.TimedOut || res.Failed() {
 			why := fmt.Sprintf("exit status %d", res.ExitCode)
-			if res.TimedOut {
+			if res.Limit != "" {
+				why = res.LimitDetail
+			} else if res.TimedOut {
 				why = "not done after " + limits.Prepare.Std().String()
 			}
 			return 0, &VoidError{Reason: verdict.PrepareFailed, Detail: why + ": " + lastLine(out.Bytes()), Log: out.Bytes()}

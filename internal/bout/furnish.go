@@ -26,7 +26,8 @@ import (
 
 // handOver is what every program of the contender is started with.
 func (s *Session) handOver() drive.HandOver {
-	return drive.HandOver{Contender: s.job.Contender, Seed: s.job.Seed, World: s.world, MeterURL: s.observer.url(), Keep: int64(s.job.Limits.Output), Seen: s.observer.seen}
+	return drive.HandOver{Contender: s.job.Contender, Seed: s.job.Seed, World: s.world, MeterURL: s.observer.url(), Keep: int64(s.job.Limits.Output), Seen: s.observer.seen,
+		Breached: func(limit confine.LimitKind, detail string) { s.observer.end(LimitReasons()[string(limit)], detail) }}
 }
 
 // place lays out the attached files and, in a fresh workspace, writes the guidance.

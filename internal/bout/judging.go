@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -48,6 +49,11 @@ type Judged struct {
 	CopyMS int64
 	// OverheadMS is all that judging took beyond the checks themselves, in milliseconds.
 	OverheadMS int64
+	// Canaries says what became of the canary of each check that had one to see: seen, not
+	// seen, or why there was none. Nil where the result did not pass.
+	Canaries map[string]string
+	// CanaryMS is what that took, in milliseconds; it is no part of OverheadMS.
+	CanaryMS int64
 	// Networked is set when the copies had the network although the task does not need it.
 	Networked bool
 }
@@ -124,7 +130,33 @@ func (c *copies) make(laid workspace.Laid) (judge.Copy, error) {
 	c.tookMS += time.Since(began).Milliseconds()
 	world := c.e.worldOf(c.j.Task, w)
 	world.NoNetwork = c.j.Task.Network != task.NetworkNeeded && c.e.Capability.CutsNetwork
+	world.Limits = bounds(c.j.Limits, c.p)
 	return judge.Copy{World: world, Tree: w.Tree()}, nil
+}
+
+// lay puts files over a copy that was made.
+func (c *copies) lay(in judge.Copy, laid workspace.Laid) error {
+	w := &workspace.Workspace{Prepared: c.p, Dir: filepath.Dir(in.Tree)}
+	if err := w.Lay(laid); err != nil {
+		return err
+	}
+	opt := c.e.copyOptions()
+	if !opt.Owned {
+		return nil
+	}
+	d, err := beneath.Open(in.Tree)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	for name := range laid.Files {
+		for ; name != "."; name = path.Dir(name) { // folders that were made for it too
+			if err := d.Chown(name, opt.UID, opt.GID); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 func (c *copies) free() {
@@ -261,7 +293,13 @@ func (e *Engine) judge(ctx context.Context, j Job, p *workspace.Prepared, stage 
 		out.Weakened = append(out.Weakened, protect.Weakening{Kind: protect.Skipped, What: k.Name})
 	}
 	out.CopyMS = c.tookMS
-	return out, spent, nil
+	asked := time.Now()
+	if err := e.canaries(ctx, j, stage, base, c, laid, out, changed, started); err != nil {
+		return nil, 0, err
+	}
+	took := time.Since(asked)
+	out.CanaryMS = took.Milliseconds()
+	return out, spent + took, nil
 }
 
 // ends tells which failures make the checks behind them pointless: a check
@@ -333,11 +371,14 @@ func (e *Engine) lines(p *workspace.Prepared) answer.Lines {
 // at the start, with and without the sealed files, and with the reference patch.
 func (e *Engine) Baseline(ctx context.Context, j Job, p *workspace.Prepared, stage *task.Stage, started func(what string)) (*outcome.Baseline, error) {
 	base := &outcome.Baseline{}
-	run := func(change *workspace.Change, checks []task.Check, laid workspace.Laid, words string, ends func(*outcome.CheckRun) bool) ([]judge.Result, error) {
+	run := func(change *workspace.Change, checks []task.Check, laid workspace.Laid, words string, ends func(*outcome.CheckRun) bool, good bool) ([]judge.Result, error) {
 		c := &copies{e: e, ctx: ctx, j: j, p: p, change: change}
 		defer c.free()
 		results, err := judge.Run(ctx, func() (judge.Copy, error) { return c.make(laid) }, checks, judge.Options{
 			Limits: j.Limits, Started: func(c task.Check) { started(words + ", check " + string(c.Name)) }, Ends: ends})
+		if err == nil && good {
+			err = e.calibrate(ctx, j, base, c, laid, results, func(what string) { started(words + ", " + what) })
+		}
 		return results, err
 	}
 	fail := func(err error) (*outcome.Baseline, error) {
@@ -350,14 +391,14 @@ func (e *Engine) Baseline(ctx context.Context, j Job, p *workspace.Prepared, sta
 	if err != nil {
 		return fail(err)
 	}
-	results, err := run(start, stage.Checks, sealedFiles(stage), "the start", nil)
+	results, err := run(start, stage.Checks, sealedFiles(stage), "the start", nil, stage.Reference == nil)
 	if err != nil {
 		return fail(err)
 	}
 	base.StartSealed = judge.Runs(results)
 	base.Start = base.StartSealed
 	if stage.HasSealed() {
-		if results, err = run(start, unsealed(stage.Checks), workspace.Laid{}, "the start without sealed files", nil); err != nil {
+		if results, err = run(start, unsealed(stage.Checks), workspace.Laid{}, "the start without sealed files", nil, stage.Reference == nil); err != nil {
 			return fail(err)
 		}
 		base.Start = judge.Runs(results)
@@ -376,7 +417,7 @@ func (e *Engine) Baseline(ctx context.Context, j Job, p *workspace.Prepared, sta
 	}
 	defer change.Close()
 	plan := protect.PlanFor(j.Task, stage.Checks, change.Paths, has)
-	if results, err = run(change, stage.Checks, laidOver(stage, plan), "the reference", ends(base)); err != nil {
+	if results, err = run(change, stage.Checks, laidOver(stage, plan), "the reference", ends(base), true); err != nil {
 		return fail(err)
 	}
 	base.Reference = judge.Runs(results)

@@ -347,6 +347,9 @@ func (o *observer) run(ctx context.Context, round int, h drive.HandOver, do func
 		}
 	}
 	res, err = do(ctx, h)
+	if reason := LimitReasons()[string(res.Limit)]; reason != "" {
+		o.end(reason, res.LimitDetail)
+	}
 	if !started {
 		o.watch.Abandon()
 		return res, 0, err

@@ -114,6 +114,7 @@ func (e *Engine) Open(ctx context.Context, j Job, p *workspace.Prepared) (*Sessi
 
 func (s *Session) furnish(ctx context.Context) error {
 	s.world = s.e.worldOf(s.job.Task, s.w)
+	s.world.Limits = bounds(s.job.Limits, s.w.Prepared)
 	s.world.Hide = append(s.world.Hide, s.job.Contender.Path)
 	s.world.Brief = filepath.Join(s.dir, "brief.md")
 	if err := s.place(true); err != nil {
@@ -204,8 +205,21 @@ func (s *Session) HandOver(ctx context.Context, words string, again bool, left t
 		return nil, &VoidError{Reason: reason, Detail: detail, Log: out.Bytes()}
 	}
 	s.driver.Freeze()
+	if reason == verdict.DiskLimit { // it ends here: room for taking out what it did
+		s.driver.Close()
+		for _, dir := range []string{s.w.Tmp(), s.w.Home()} {
+			_ = beneath.RemoveTree(dir)
+		}
+	}
 	worked, err := s.capture(ctx, again)
 	s.driver.Thaw()
+	if err != nil && ctx.Err() == nil && reason == verdict.DiskLimit {
+		// Its own doing: what it wrote leaves no room for taking out what it did.
+		s.e.Log.Warn("what a contender wrote could not be taken out of a full disk", "bout", s.job.ID, "error", err)
+		s.observer.changed()
+		worked, err = &Worked{Captured: &workspace.Captured{Tree: s.w.Prepared.Tree}}, nil
+		detail += "; what it had changed could not be taken out any more"
+	}
 	if err != nil {
 		return nil, err
 	}

@@ -66,7 +66,7 @@ func (s *Scheduler) steps(ctx context.Context, cur *running, c *contest.Contest,
 
 // job is a bout as the engine sees it.
 func (s *Scheduler) job(c *contest.Contest, b *store.Bout, t *task.Task, con *contender.Contender) bout.Job {
-	job := bout.Job{ID: b.ID, Task: t, Commit: c.Commits[t.Task], Contender: con, Limits: Limits(c, t), Seed: specfile.Seed(b.Seed),
+	job := bout.Job{ID: b.ID, Task: t, Commit: c.Commits[t.Task], Contender: con, Limits: LimitsOf(c, t, con), Seed: specfile.Seed(b.Seed),
 		Prices: c.PriceLists, VoidRefused: c.OnRefused == contest.MakeVoid, VoidOtherModel: c.OnOtherModel == contest.MakeVoid, Happened: s.happened(b)}
 	if con != nil {
 		job.Guidance = c.GuidanceOf(con)
@@ -582,10 +582,20 @@ func (r *rounds) gather(facts *verdict.Facts, out *store.RoundJudgement, j *bout
 	}
 	for _, check := range c.Checks {
 		one := verdict.Check{Name: check.Check, Outcome: checkOutcome(check), Why: check.Why}
+		for k := range j.Deciding {
+			if r := &j.Deciding[k].Run; r.Check == check.Check && r.Limit != "" {
+				one.Limit, one.Why = limitReasons[r.Limit], r.Trouble
+			}
+		}
 		if reads := readsOf(r.job.Task.Stages[out.Stage].Checks, check.Check); reads != task.ReadsExit {
 			one.Missed, one.Broken = check.Missed, check.Broken
 		}
 		facts.Checks = append(facts.Checks, one)
+	}
+	facts.Subverted = j.Subverted()
+	out.Canaries = j.Canaries
+	if j.Canaries != nil {
+		out.CanaryMS = &j.CanaryMS
 	}
 	for _, w := range j.Weakened {
 		facts.Weakened = append(facts.Weakened, w.Words())
@@ -599,6 +609,9 @@ func (r *rounds) gather(facts *verdict.Facts, out *store.RoundJudgement, j *bout
 	out.Guards, out.Figures, out.Facts, out.PutBack, out.LeftOut, out.OverheadMS = &guards, c.Figures, j.Facts, j.PutBack, j.LeftOut, j.OverheadMS
 	r.judgement.CopyMS = &j.CopyMS
 }
+
+// limitReasons are the reasons for the limits of the machine's resources.
+var limitReasons = bout.LimitReasons()
 
 func readsOf(checks []task.Check, name string) task.Reader {
 	for _, c := range checks {

@@ -193,6 +193,16 @@ func (s *Scheduler) taskRow(ctx context.Context, t *task.Task, commit string, li
 	return one, nil
 }
 
+// LimitsOf are Limits with what the contender's file says of the machine's resources: the
+// contest's come first, then the contender's, then the task's.
+func LimitsOf(c *contest.Contest, t *task.Task, con *contender.Contender) task.Limits {
+	l := Limits(c, t)
+	if con != nil && con.Limits != nil {
+		l.Resources = c.File.Limits.Resources.Over(con.Limits.Over(l.Resources))
+	}
+	return l
+}
+
 // Limits are what a bout on a task of a contest may use: the contest's over
 // the task's over the defaults.
 func Limits(c *contest.Contest, t *task.Task) task.Limits {

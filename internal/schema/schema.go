@@ -87,7 +87,7 @@ func Of(kind string) ([]byte, error) {
 	s.Description = titles[kind]
 	require(s, t)
 	for name, def := range s.Definitions {
-		for _, field := range []reflect.Type{reflect.TypeFor[task.Check](), reflect.TypeFor[task.Limits](), reflect.TypeFor[contender.Carry](), reflect.TypeFor[task.Fact](), reflect.TypeFor[task.FollowUp](),
+		for _, field := range []reflect.Type{reflect.TypeFor[task.Check](), reflect.TypeFor[task.Limits](), reflect.TypeFor[task.Resources](), reflect.TypeFor[contender.Carry](), reflect.TypeFor[task.Fact](), reflect.TypeFor[task.FollowUp](),
 			reflect.TypeFor[contender.Meter](), reflect.TypeFor[contender.Reports](), reflect.TypeFor[ledger.ExpectedModel](), reflect.TypeFor[ledger.Price](), reflect.TypeFor[ledger.Step]()} {
 			if field.Name() == name {
 				require(def, field)
@@ -107,7 +107,7 @@ func require(s *jsonschema.Schema, t reflect.Type) {
 			s.Required = append(s.Required, f.Name)
 		}
 		if prop, ok := s.Properties.Get(f.Name); ok && prop.Description == "" {
-			prop.Description = strings.TrimSpace(t.Field(f.Index).Tag.Get("jsonschema_description"))
+			prop.Description = strings.TrimSpace(t.FieldByIndex(f.Index).Tag.Get("jsonschema_description"))
 		}
 	}
 }

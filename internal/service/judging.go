@@ -92,6 +92,7 @@ func (s *Server) judgedRound(used *store.Judgement, one *api.Round, r *store.Rou
 	}
 	j := &used.Rounds[at]
 	one.Verdict, one.Guards, one.StageName, one.OverheadMS = &j.Verdict, j.Guards, j.Verdict.Stage, &j.OverheadMS
+	one.Canaries, one.CanaryMS = j.Canaries, j.CanaryMS
 	one.Figures, one.Facts = append(one.Figures, j.Figures...), append(one.Facts, j.Facts...)
 	one.PutBack, one.LeftOut = append(one.PutBack, j.PutBack...), append(one.LeftOut, j.LeftOut...)
 	if len(j.Facts) > 0 {

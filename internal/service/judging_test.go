@@ -205,7 +205,7 @@ func TestStrictProtection(t *testing.T) {
 func TestTheAnswerIsNowhere(t *testing.T) {
 	hunt := `{
 echo "== history"; git log --all --format=%s; git fsck --lost-found 2>/dev/null; git cat-file --batch-all-objects --batch 2>/dev/null | strings -n 6
-echo "== folders"; ls -laR /bout /tmp /home /root /srv /var 2>/dev/null; ls -la .. ../.. 2>/dev/null
+echo "== folders"; ls -laR /bout /tmp /home /srv /var 2>/dev/null; ls -la /root /root/* 2>/dev/null; ls -la .. ../.. 2>/dev/null
 echo "== environment"; env; cat /proc/*/environ /proc/*/cmdline 2>/dev/null | tr '\0' '\n'
 echo "== data"; cat DATA/records.sqlite PORT/sealed/* PORT/reference.patch PORT/quay.md 2>&1; ls DATA PORT PORT/quay 2>&1; ls DATA/prepared DATA/starts DATA/scratch 2>&1
 echo "== caches"; find "$HOME" / -xdev -name 'silt*' 2>/dev/null; grep -rsl 'want 7' "$HOME" /tmp /bout 2>/dev/null

@@ -341,6 +341,10 @@ type RoundJudgement struct {
 	LeftOut []string `json:"left_out,omitempty"`
 	// OverheadMS is what judging took beyond the checks' own time.
 	OverheadMS int64 `json:"overhead_ms"`
+	// Canaries says what became of each check's canary, CanaryMS what that took; absent
+	// where the result did not pass.
+	Canaries map[string]string `json:"canaries,omitempty"`
+	CanaryMS *int64            `json:"canary_ms,omitempty"`
 }
 
 // EditMark is what a person says of a finding of the edit measures.

@@ -579,3 +579,13 @@ func RemoveTree(name string) error {
 	defer dir.Close()
 	return dir.RemoveAll(base)
 }
+
+// Usage adds up what a tree takes of its file system, in bytes, and how many files,
+// folders and links it has.
+func Usage(d *Dir) (bytes, files int64, err error) {
+	err = d.Walk(func(_ *Dir, _, _ string, st *unix.Stat_t) (bool, error) {
+		bytes, files = bytes+st.Blocks*512, files+1
+		return true, nil
+	})
+	return bytes, files, err
+}

@@ -103,6 +103,8 @@ type Spec struct {
 	// it starts, and hands the listener to the service: the one way out. It needs
 	// NoNetwork.
 	Listen int `json:"listen,omitempty"`
+	// Limits bound what the command uses. What only a supervisor can count needs Namespaces.
+	Limits Limits `json:"limits,omitzero"`
 	// TTY makes standard input, which must be a terminal then, the command's
 	// controlling terminal.
 	TTY bool `json:"tty,omitempty"`
@@ -145,6 +147,9 @@ type Result struct {
 	TimedOut bool
 	// Stopped is set when it was ended because it was told to stop.
 	Stopped bool
+	// Limit is what it used too much of, where it was ended for that; LimitDetail says how much.
+	Limit       LimitKind
+	LimitDetail string
 }
 
 // Failed tells whether the command ended in error by itself.
@@ -187,6 +192,8 @@ type report struct {
 	Elapsed int64  `json:"elapsed_ns,omitempty"`
 	Mark    int64  `json:"mark_ns,omitempty"` // when it was started, by monotonic
 	OK      bool   `json:"ok,omitempty"`
+	// Limit is the limit at which the command was ended; Why says how far it was.
+	Limit LimitKind `json:"limit,omitempty"`
 	// Missing are the walls that could not be raised, in words.
 	Missing []string `json:"missing,omitempty"`
 }
@@ -424,6 +431,9 @@ func (p *Process) Wait(limit time.Duration, stop <-chan struct{}) (Result, error
 		return res, nil
 	}
 	res.ExitCode, res.Signal, res.Elapsed = last.Code, last.Signal, time.Duration(last.Elapsed)
+	if last.Limit != "" {
+		res.Limit, res.LimitDetail = last.Limit, last.Why
+	}
 	return res, nil
 }
 

@@ -31,6 +31,9 @@ func TestMain(m *testing.M) {
 		case "in-terminal":
 			inTerminal()
 			return
+		case "hog":
+			hog(strings.Join(os.Args[2:], ""))
+			return
 		case "chain":
 			chain()
 			return

@@ -118,6 +118,10 @@ func supervise() int {
 	if err := installFilter(); err != nil {
 		missing = append(missing, err.Error())
 	}
+	var watch *guard
+	if spec.Mode == Namespaces {
+		watch = newGuard(spec.Limits)
+	}
 	_ = out.Encode(report{Event: "starting"})
 	began, mark := time.Now(), monotonic()
 	pid, _, err := syscall.StartProcess(program, spec.Args, &syscall.ProcAttr{
@@ -134,6 +138,9 @@ func supervise() int {
 	closeStdio()
 	_ = out.Encode(report{Event: "started", Mark: mark, Missing: missing})
 
+	if watch != nil {
+		go watch.watch() // ends with the supervisor
+	}
 	var mu sync.Mutex
 	ended := false
 	forward := func(s syscall.Signal) {
@@ -197,6 +204,7 @@ func supervise() int {
 	if status.Signaled() {
 		rep.Code, rep.Signal = -1, signalName(status.Signal())
 	}
+	rep.Limit, rep.Why = watch.reached()
 	_ = out.Encode(rep)
 	return 0
 }
@@ -325,7 +333,17 @@ func lookPath(spec Spec) (string, error) {
 // lowerPrivileges prepares the thread that starts the command: no new
 // privileges, no capabilities, an ordinary user.
 func lowerPrivileges(spec Spec, attr *syscall.SysProcAttr) error {
-	_ = unix.Setrlimit(unix.RLIMIT_NPROC, &unix.Rlimit{Cur: maxProcesses, Max: maxProcesses})
+	processes := uint64(maxProcesses)
+	if n := spec.Limits.Processes; n > 0 {
+		processes = n
+	}
+	_ = unix.Setrlimit(unix.RLIMIT_NPROC, &unix.Rlimit{Cur: processes, Max: processes})
+	if n := spec.Limits.OpenFiles; n > 0 {
+		var now unix.Rlimit
+		if unix.Getrlimit(unix.RLIMIT_NOFILE, &now) == nil && now.Max > n {
+			_ = unix.Setrlimit(unix.RLIMIT_NOFILE, &unix.Rlimit{Cur: n, Max: n})
+		}
+	}
 	_ = unix.Setrlimit(unix.RLIMIT_CORE, &unix.Rlimit{})
 	if spec.Mode != Namespaces {
 		return unix.Prctl(unix.PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0)

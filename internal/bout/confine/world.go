@@ -31,6 +31,8 @@ type World struct {
 	Hide []string
 	// Keep are folders of which nothing is ever shown: the data folder.
 	Keep []string
+	// Limits bound what each command uses.
+	Limits Limits
 	// NoNetwork takes the network away, but for a loopback.
 	NoNetwork bool
 	// Listen is the one port that is served on that loopback; 0 for none.
@@ -68,7 +70,7 @@ func (w World) Spec(args []string, env map[string]string) Spec {
 	all["GIT_CEILING_DIRECTORIES"] = filepath.Dir(workspace)
 	hidden := resolved(append(append([]string(nil), w.Hide...), w.Keep...))
 	w.Hide, w.Keep = hidden, resolved(w.Keep)
-	spec := Spec{Mode: w.Mode, Args: args, Dir: workspace, Root: w.Root, Hide: hidden, Owner: w.Owner, NoNetwork: w.NoNetwork && w.Mode == Namespaces, Listen: w.Listen}
+	spec := Spec{Mode: w.Mode, Args: args, Dir: workspace, Root: w.Root, Limits: w.Limits, Hide: hidden, Owner: w.Owner, NoNetwork: w.NoNetwork && w.Mode == Namespaces, Listen: w.Listen}
 	for k, v := range all {
 		spec.Env = append(spec.Env, k+"="+v)
 	}

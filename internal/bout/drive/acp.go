@@ -321,7 +321,7 @@ func (s *session) start(ctx context.Context, h *HandOver) error {
 		return err
 	}
 	s.process, s.stdin, s.stdout, s.tree = p, inW, outR, tree
-	s.terms = &terminals{ctx: ctx, world: h.World, all: map[string]*terminal{}, seen: func(e Seen) { s.tell(e) }}
+	s.terms = &terminals{ctx: ctx, world: h.World, all: map[string]*terminal{}, seen: func(e Seen) { s.tell(e) }, breached: h.Breached}
 	s.exit = make(chan ended, 1)
 	go func() { // ends with the process
 		res, err := p.Wait(0, nil)

@@ -299,6 +299,8 @@ type terminals struct {
 	ctx   context.Context
 	world confine.World
 	seen  func(Seen)
+	// breached may be nil.
+	breached func(limit confine.LimitKind, detail string)
 
 	mu   sync.Mutex
 	all  map[string]*terminal
@@ -392,6 +394,9 @@ func (t *terminals) create(r acp.CreateTerminalRequest) (any, error) {
 	go func() { // ends with the command, or with close
 		one.res, _ = p.Wait(0, one.stop)
 		close(one.done)
+		if one.res.Limit != "" && t.breached != nil {
+			t.breached(one.res.Limit, one.res.LimitDetail)
+		}
 		t.seen(Seen{Kind: timeline.Call, From: now, Until: time.Now(), Text: "$ " + title, OK: !one.res.Failed()})
 	}()
 	return acp.CreateTerminalResponse{TerminalId: id}, nil

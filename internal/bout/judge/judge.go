@@ -210,7 +210,10 @@ func command(ctx context.Context, in Copy, c task.Check, o Options) (Result, err
 			r.Run.Values = []float64{v}
 		}
 	}
+	r.Run.Limit = string(res.Limit)
 	switch {
+	case res.Limit != "":
+		r.Run.Trouble = "it was ended: " + res.LimitDetail
 	case res.TimedOut:
 		r.Run.Trouble = fmt.Sprintf("it did not end within %s", o.Limits.Check.Std())
 	case readErr != nil:

@@ -15,13 +15,20 @@ import (
 	"agonometer/internal/bout/beneath"
 )
 
-// Has tells which files the start of a prepared state has.
+// Has tells which files the start of a prepared state has, and which folders for names
+// that end in a slash.
 func (g *Git) Has(p *Prepared) (func(name string) bool, error) {
 	l, err := g.listing(p)
 	if err != nil {
 		return nil, err
 	}
-	return func(name string) bool { _, ok := l.files[name]; return ok }, nil
+	return func(name string) bool {
+		if dir, is := strings.CutSuffix(name, "/"); is {
+			return l.folders[dir] != nil
+		}
+		_, ok := l.files[name]
+		return ok
+	}, nil
 }
 
 // Files lists the files of the start of a prepared state, in no order.

@@ -131,6 +131,9 @@ type Prepared struct {
 	PrepareMS int64 `json:"prepare_ms"`
 	// HomeBytes is the size of the prepared HOME.
 	HomeBytes int64 `json:"home_bytes"`
+	// DiskBytes and DiskFiles are what a workspace with its HOME begins with, on disk.
+	DiskBytes int64 `json:"disk_bytes"`
+	DiskFiles int64 `json:"disk_files"`
 }
 
 // The parts of a prepared state.
@@ -194,6 +197,18 @@ func (g *Git) Prepare(ctx context.Context, dir, start, commit, command string, o
 	}
 	if p.HomeBytes, err = TreeBytes(p.Home()); err != nil {
 		return nil, err
+	}
+	for _, dir := range []string{p.Template(), p.Home()} {
+		d, err := beneath.Open(dir)
+		if err != nil {
+			return nil, err
+		}
+		bytes, files, err := beneath.Usage(d)
+		d.Close()
+		if err != nil {
+			return nil, err
+		}
+		p.DiskBytes, p.DiskFiles = p.DiskBytes+bytes, p.DiskFiles+files
 	}
 	data, err := json.MarshalIndent(p, "", "  ")
 	if err != nil {

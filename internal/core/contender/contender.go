@@ -17,6 +17,7 @@ import (
 
 	"agonometer/internal/core/ledger"
 	"agonometer/internal/core/specfile"
+	"agonometer/internal/core/task"
 )
 
 // Placeholder is a name in braces that is replaced in `run` and `env`.
@@ -113,6 +114,7 @@ type File struct {
 	Meter          *Meter          `yaml:"meter" json:"meter,omitempty" jsonschema_description:"The model service, so that the meter can stand between it and the tool."`
 	Network        Network         `yaml:"network" json:"network,omitempty" jsonschema_description:"open (default), or meter-only: a network of its own in which nothing but the meter can be reached."`
 	Expects        *ledger.Expects `yaml:"expects" json:"expects,omitempty" jsonschema_description:"The models that may reply, and the effort. Anything else is flagged."`
+	Limits         *task.Resources `yaml:"limits" json:"limits,omitempty" jsonschema_description:"What the tool may use of the machine, over what the task says; the contest's limits come before it."`
 	Reports        *Reports        `yaml:"reports" json:"reports,omitempty" jsonschema_description:"Where the tool itself says what it used, in lines of JSON that it prints."`
 }
 
@@ -162,6 +164,9 @@ func Parse(file, shown string, data []byte) (*Contender, *specfile.Document) {
 	}
 	c.checkDriving(doc)
 	c.checkMeter(doc)
+	if c.Limits != nil {
+		c.Limits.Validate(doc, "limits")
+	}
 	if doc.Has("title") && (strings.TrimSpace(c.Title) == "" || strings.Contains(c.Title, "\n")) {
 		doc.Add("title", specfile.Quote(c.Title), "one line of text")
 	}

@@ -67,6 +67,7 @@ func (c *Contest) checkMeter(doc *specfile.Document) {
 		}
 	}
 	check(doc, c.File.Limits.Spend)
+	c.File.Limits.Validate(doc, "limits")
 	if c.File.Limits.Tokens < 0 {
 		doc.Add("limits.tokens", fmt.Sprint(c.File.Limits.Tokens), "a number of tokens above 0")
 	}

@@ -37,6 +37,8 @@ type CheckRun struct {
 	Tests    []testlog.Test `json:"tests,omitempty"`
 	// Values are the figures of a number check, one for each time it was run.
 	Values []float64 `json:"values,omitempty"`
+	// Limit says which of the machine's resources it used too much of; "" for none.
+	Limit string `json:"limit,omitempty"`
 	// Trouble says what the reader could not make sense of.
 	Trouble string `json:"trouble,omitempty"`
 	// Cached is set when the runner took results from a cache.
@@ -116,6 +118,9 @@ type Baseline struct {
 	StartSealed Run `json:"start_sealed"`
 	// Reference is the reference patch, judged as a result is; nil where there is none.
 	Reference Run `json:"reference,omitempty"`
+	// Canaries are the checks that see a canary fail, and which therefore can be asked to
+	// before a pass counts.
+	Canaries map[string]bool `json:"canaries,omitempty"`
 	// Lint is what linters found at the start, as SARIF, by check.
 	Lint map[string][]byte `json:"lint,omitempty"`
 	// Unsteady are tests of which repeats did not agree.

@@ -116,17 +116,18 @@ func inReference(t *task.Task, name string) bool {
 func (p Plan) Empty() bool { return len(p.PutBack)+len(p.Remove) == 0 }
 
 // PlanFor works out what judging does with a change. changed are the paths that
-// differ from the start, on either side; exists tells the files of the start.
+// differ from the start, on either side; exists tells the files of the start, and its
+// folders for a name that ends in a slash.
 func PlanFor(t *task.Task, checks []task.Check, changed []string, exists func(name string) bool) Plan {
 	var p Plan
-	named := Named(checks, exists)
+	named, steer := Named(checks, exists), newSteerer(t, checks, exists)
 	for _, name := range changed {
 		switch {
 		case exists(name):
-			if protected(t, named, name) {
+			if protected(t, named, name) || steer.steers(name) {
 				p.PutBack = append(p.PutBack, name)
 			}
-		case (IsTest(t.TestFiles, name) || anyMatch(settings, name)) && name != t.Deliverable:
+		case (IsTest(t.TestFiles, name) || anyMatch(settings, name) || steer.steers(name)) && name != t.Deliverable:
 			p.Remove = append(p.Remove, name)
 		}
 	}
@@ -144,6 +145,7 @@ const (
 	Removed  Kind = "removed"  // a test that passed at the start does not run any more
 	Skipped  Kind = "skipped"  // a test is skipped now
 	Narrowed Kind = "narrowed" // what says which tests run was changed
+	Steered  Kind = "steered"  // a file that steers checks was changed or added
 )
 
 // Weakening is one thing that was done to what judges.
@@ -175,6 +177,8 @@ func (w Weakening) Words() string {
 			return at + " skips a test: " + w.Text
 		}
 		return "the test " + at + " is skipped"
+	case Steered:
+		return at + ", which steers checks, was " + w.Text
 	}
 	return at + ", which says what is tested, was changed: " + w.Text
 }
@@ -188,18 +192,32 @@ var testEntryRE = regexp.MustCompile(`^\s*"?(pre|post)?(test|tests|check)"?\s*:`
 
 var testWordRE = regexp.MustCompile(`(?i)test|spec|check|lint`)
 
+// settingRE finds a line that, newly said, says how tests are run wherever it stands.
+var settingRE = regexp.MustCompile(`(?i)^\s*"?(addopts|testpaths|python_files|python_classes|python_functions|norecursedirs|required_plugins|script-shell|NODE_OPTIONS|PYTEST_ADDOPTS|GOFLAGS|SHELL|\.SHELLFLAGS)"?\s*:?=|^\s*"?(script-shell|testRunner|setupFiles\w*)"?\s*:`)
+
 // Weakened lists what a change did to protected files, and to what says which
 // tests run. Lines that were only added to a test file weaken nothing, unless
 // they skip a test or end the run.
 func Weakened(t *task.Task, checks []task.Check, changed []patch.File, exists func(name string) bool) []Weakening {
 	var out []Weakening
-	named := Named(checks, exists)
+	named, steer := Named(checks, exists), newSteerer(t, checks, exists)
 	for _, f := range changed {
 		start := f.Path
 		if f.OldPath != "" {
 			start = f.OldPath
 		}
+		if !exists(f.Path) && steer.steers(f.Path) {
+			out = append(out, Weakening{Kind: Steered, What: f.Path, Text: "added"})
+		}
 		if !exists(start) {
+			continue
+		}
+		if !protected(t, named, start) && steer.steers(start) {
+			what := "changed"
+			if f.Status == patch.Deleted || f.Status == patch.Renamed {
+				what = "taken away"
+			}
+			out = append(out, Weakening{Kind: Steered, What: start, Text: what})
 			continue
 		}
 		guarded := protected(t, named, start)
@@ -259,7 +277,7 @@ func narrowed(f patch.File) (patch.Line, bool) {
 				if aboutRE.MatchString(l.Text) {
 					continue
 				}
-				if b := balance[says(l)]; b < 0 && l.Kind == patch.LineRemoved && testWordRE.MatchString(l.Text) || b > 0 && l.Kind == patch.LineAdded && testEntryRE.MatchString(l.Text) {
+				if b := balance[says(l)]; b < 0 && l.Kind == patch.LineRemoved && testWordRE.MatchString(l.Text) || b > 0 && l.Kind == patch.LineAdded && (testEntryRE.MatchString(l.Text) || settingRE.MatchString(l.Text)) {
 					return l, true
 				}
 			}

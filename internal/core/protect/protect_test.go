@@ -139,3 +139,52 @@ func TestWeakened(t *testing.T) {
 	free := taskWith(func(t *task.Task) { t.Unprotected = []string{"**"} })
 	assert.Empty(t, Weakened(free, nil, diff(t, edit("a_test.go", "-a", "+b")), has), "what the task leaves to the contender is not weakened")
 }
+
+func TestFilesThatSteerChecks(t *testing.T) {
+	has := exists("Makefile", "package.json", "vendor/assert/assert.go", "vendor/assert/", "vendor/modules.txt", "setup.cfg", "tide/__init__.py", "types.py", ".npmrc", "go.mod", "web/Makefile")
+	check := func(run string) []task.Check { return []task.Check{{Name: "c", Run: run, Reads: task.ReadsExit}} }
+	for _, c := range []struct {
+		run, name string
+		steers    bool
+	}{
+		{"make test", "GNUmakefile", true},
+		{"make -C web test", "web/makefile", true},
+		{"make test", "docs/Makefile", false},
+		{"make test", "Makefile", false}, // the project's own: told where it narrows
+		{"npm test", ".npmrc", true},
+		{"npm test", "sub/.npmrc", true},
+		{"npm test", "package.json", false},
+		{"npm test", "node_modules/.bin/mocha", true},
+		{"python -m pytest", "pytest.py", true},
+		{"pytest -q", "pytest/__init__.py", true},
+		{"python3 -m pytest", "_pytest/config.py", true},
+		{"python3 -m pytest", "json.py", true},
+		{"python3 -m pytest", "types.py", false}, // the project has it
+		{"python3 -m pytest", "tide/pytest.py", false},
+		{"python3 -m pytest", "tide/new.py", false},
+		{"python3 -m pytest", "pyproject.toml", true},
+		{"python3 -m pytest", "evil.dist-info/entry_points.txt", true},
+		{"python3 -m pytest", "sitecustomize.py", true},
+		{"go test ./...", "json.py", false},
+		{"go test ./...", "go.work", true},
+		{"go test ./...", "go.mod", false},
+		{"go test ./...", "vendor/assert/assert.go", true},
+		{"go test ./...", "vendor/assert/init.go", true},
+		{"go test ./...", "vendor/lamps/lamps.go", false}, // a library that is new
+		{"go test ./...", "vendor/modules.txt", false},
+		{"go test ./...", "depth.go", false},
+		{"cargo test", ".cargo/config.toml", true},
+		{"sh check.sh", ".bash_env", true},
+	} {
+		p := PlanFor(taskWith(func(*task.Task) {}), check(c.run), []string{c.name}, has)
+		assert.Equal(t, c.steers, !p.Empty(), "%s with %s", c.name, c.run)
+		assert.True(t, PlanFor(taskWith(func(t *task.Task) { t.Unprotected = []string{c.name} }), check(c.run), []string{c.name}, has).Empty(), "a task can allow %s", c.name)
+	}
+	added := "diff --git a/GNUmakefile b/GNUmakefile\nnew file mode 100644\n--- /dev/null\n+++ b/GNUmakefile\n@@ -0,0 +1 @@\n+test:\n"
+	got := Weakened(taskWith(func(*task.Task) {}), check("make test"), diff(t, added), has)
+	require.Len(t, got, 1)
+	assert.Equal(t, "GNUmakefile, which steers checks, was added", got[0].Words())
+	got = Weakened(taskWith(func(*task.Task) {}), check("npm test"), diff(t, edit(".npmrc", "-a=b", "+script-shell=/bin/true")), has)
+	require.Len(t, got, 1)
+	assert.Equal(t, Steered, got[0].Kind)
+}

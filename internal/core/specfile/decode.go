@@ -239,8 +239,10 @@ func join(key, name string) string {
 
 // Field is one key of a struct that specfile reads.
 type Field struct {
-	Name     string
-	Index    int
+	Name string
+	// Index is where it is, as reflect's FieldByIndex takes it: a struct that is embedded
+	// inline lends its keys.
+	Index    []int
 	Required bool
 }
 
@@ -248,11 +250,17 @@ type Field struct {
 func Fields(t reflect.Type) []Field {
 	var fs []Field
 	for i := range t.NumField() {
-		name, _, _ := strings.Cut(t.Field(i).Tag.Get("yaml"), ",")
+		name, option, _ := strings.Cut(t.Field(i).Tag.Get("yaml"), ",")
+		if option == "inline" {
+			for _, inner := range Fields(t.Field(i).Type) {
+				inner.Index = append([]int{i}, inner.Index...)
+				fs = append(fs, inner)
+			}
+		}
 		if name == "" || name == "-" {
 			continue
 		}
-		fs = append(fs, Field{Name: name, Index: i, Required: t.Field(i).Tag.Get("spec") == "required"})
+		fs = append(fs, Field{Name: name, Index: []int{i}, Required: t.Field(i).Tag.Get("spec") == "required"})
 	}
 	return fs
 }
@@ -281,13 +289,13 @@ func (w *walker) mapping(n *yaml.Node, v reflect.Value, key string, depth int) {
 			continue
 		}
 		seen[name] = k.Line + w.offset
-		idx := -1
+		var idx []int
 		for _, f := range fields {
 			if f.Name == name {
 				idx = f.Index
 			}
 		}
-		if idx < 0 {
+		if idx == nil {
 			expected := "one of the keys " + strings.Join(names, ", ")
 			if near := nearest(name, names); near != "" {
 				expected = fmt.Sprintf("%q, perhaps (%s)", near, expected)
@@ -295,7 +303,7 @@ func (w *walker) mapping(n *yaml.Node, v reflect.Value, key string, depth int) {
 			w.problem(k, full, "an unknown key", expected)
 			continue
 		}
-		w.value(val, v.Field(idx), full, depth+1)
+		w.value(val, v.FieldByIndex(idx), full, depth+1)
 		w.doc.lines[full] = k.Line + w.offset
 	}
 	for _, f := range fields {

@@ -36,9 +36,63 @@ type Limits struct {
 	Output  specfile.Size     `yaml:"output" json:"output,omitempty" jsonschema_description:"How much of each output is kept; default 4MiB. What is cut is counted and shown as cut."`
 	File    specfile.Size     `yaml:"file" json:"file,omitempty" jsonschema_description:"The largest changed file that is captured; default 32MiB."`
 	// Quiet, Tokens and Spend hold for a whole bout; 0 and nil for no limit.
-	Quiet  specfile.Duration `yaml:"quiet" json:"quiet,omitempty" jsonschema_description:"How long a contender may do nothing that can be seen - no exchange with its model, no output, no edit, no use of the CPU - before it is stopped; default: as long as it likes."`
-	Tokens int               `yaml:"tokens" json:"tokens,omitempty" jsonschema_description:"How many tokens a bout may use, of all kinds together; default: no limit. The bout is stopped within one exchange. It needs the meter."`
-	Spend  *ledger.Money     `yaml:"spend" json:"spend,omitempty" jsonschema_description:"How much a bout may cost, such as 0.50 AVM, by the contest's price lists; default: no limit. It needs the meter."`
+	Quiet     specfile.Duration `yaml:"quiet" json:"quiet,omitempty" jsonschema_description:"How long a contender may do nothing that can be seen - no exchange with its model, no output, no edit, no use of the CPU - before it is stopped; default: as long as it likes."`
+	Tokens    int               `yaml:"tokens" json:"tokens,omitempty" jsonschema_description:"How many tokens a bout may use, of all kinds together; default: no limit. The bout is stopped within one exchange. It needs the meter."`
+	Spend     *ledger.Money     `yaml:"spend" json:"spend,omitempty" jsonschema_description:"How much a bout may cost, such as 0.50 AVM, by the contest's price lists; default: no limit. It needs the meter."`
+	Resources `yaml:",inline"`
+}
+
+// Resources bound what a contender's tool, and each check, may use of the machine, with
+// all that it starts. Zero means that nothing was said.
+type Resources struct {
+	Memory    specfile.Size     `yaml:"memory" json:"memory,omitempty" jsonschema_description:"How much memory all processes together may have; default 8GiB."`
+	CPU       specfile.Duration `yaml:"cpu" json:"cpu,omitempty" jsonschema_description:"How much CPU time all processes together may use; default 12h."`
+	Disk      specfile.Size     `yaml:"disk" json:"disk,omitempty" jsonschema_description:"How much may be written to the workspace, HOME and /tmp together; default 16GiB."`
+	Files     int               `yaml:"files" json:"files,omitempty" jsonschema_description:"How many files and folders may be made there; default 500000."`
+	Processes int               `yaml:"processes" json:"processes,omitempty" jsonschema_description:"How many processes there may be at once; default 4096. Whoever wants more gets an error."`
+	OpenFiles int               `yaml:"open_files" json:"open_files,omitempty" jsonschema_description:"How many files a process may have open; default 65536. Whoever wants more gets an error."`
+}
+
+// The resources where nobody says anything.
+const (
+	DefaultMemory    = 8 << 30
+	DefaultCPU       = 12 * time.Hour
+	DefaultDisk      = 16 << 30
+	DefaultFiles     = 500_000
+	DefaultProcesses = 4096
+	DefaultOpenFiles = 65_536
+)
+
+// Over lays the resources that r names over those of base.
+func (r Resources) Over(base Resources) Resources {
+	pick := func(into *specfile.Size, from specfile.Size) {
+		if *into == 0 {
+			*into = from
+		}
+	}
+	number := func(into *int, from int) {
+		if *into == 0 {
+			*into = from
+		}
+	}
+	pick(&r.Memory, base.Memory)
+	pick(&r.Disk, base.Disk)
+	if r.CPU == 0 {
+		r.CPU = base.CPU
+	}
+	number(&r.Files, base.Files)
+	number(&r.Processes, base.Processes)
+	number(&r.OpenFiles, base.OpenFiles)
+	return r
+}
+
+// Validate reports figures that are none, under the key that holds them.
+func (r Resources) Validate(doc *specfile.Document, key string) {
+	for name, n := range map[string]int{"files": r.Files, "processes": r.Processes, "open_files": r.OpenFiles} {
+		if n < 0 {
+			doc.Add(key+"."+name, fmt.Sprint(n), "a whole number above 0")
+		}
+	}
 }
 
 // The limits of a task that names none.
@@ -73,14 +127,15 @@ func (l Limits) Over(base Limits) Limits {
 	}
 	return Limits{Quiet: pick(l.Quiet, base.Quiet), Tokens: tokens, Spend: spend,
 		Time: pick(l.Time, base.Time), Check: pick(l.Check, base.Check), Prepare: pick(l.Prepare, base.Prepare),
-		Output: size(l.Output, base.Output), File: size(l.File, base.File),
+		Output: size(l.Output, base.Output), File: size(l.File, base.File), Resources: l.Resources.Over(base.Resources),
 	}
 }
 
 // Defaults are the limits where neither the task nor the contest says anything.
 func Defaults() Limits {
 	return Limits{Time: specfile.Duration(DefaultTime), Check: specfile.Duration(DefaultCheck),
-		Prepare: specfile.Duration(DefaultPrepare), Output: DefaultOutput, File: DefaultFile}
+		Prepare: specfile.Duration(DefaultPrepare), Output: DefaultOutput, File: DefaultFile,
+		Resources: Resources{Memory: DefaultMemory, CPU: specfile.Duration(DefaultCPU), Disk: DefaultDisk, Files: DefaultFiles, Processes: DefaultProcesses, OpenFiles: DefaultOpenFiles}}
 }
 
 // FrontMatter is the YAML part of a task file.

@@ -38,6 +38,9 @@ const (
 	QuietLimit   Reason = "quiet-limit"
 	TokenLimit   Reason = "token-limit"
 	SpendLimit   Reason = "spend-limit"
+	MemoryLimit  Reason = "memory-limit"
+	DiskLimit    Reason = "disk-limit"
+	CPULimit     Reason = "cpu-limit"
 	ToolCrashed  Reason = "tool-crashed"
 	NoChange     Reason = "no-change"
 	CheckFailed  Reason = "check-failed"
@@ -46,6 +49,8 @@ const (
 	GuardsBroken Reason = "guards-broken" // tests that passed at the start do not pass any more
 	// TestsWeakened is for tasks that protect their tests strictly.
 	TestsWeakened Reason = "tests-weakened"
+	// CheckSubverted is for a check that passed, and passes with a test that must fail.
+	CheckSubverted Reason = "check-subverted"
 	// EditsBeyond is for tasks that bound figures of the edit measures.
 	EditsBeyond Reason = "edits-beyond"
 	// FilesChanged is for questions, which change nothing.
@@ -68,6 +73,9 @@ func Reasons() map[Reason]string {
 		QuietLimit:      "nothing was seen of the tool for too long",
 		TokenLimit:      "all the tokens that it may use were used",
 		SpendLimit:      "all the money that it may spend was spent",
+		MemoryLimit:     "more memory was used than may be",
+		DiskLimit:       "more was written than may be",
+		CPULimit:        "more CPU time was used than may be",
 		Refused:         "the model service refused to work",
 		OtherModel:      "another model replied than may reply",
 		ToolCrashed:     "the tool ended in error and changed nothing",
@@ -79,6 +87,7 @@ func Reasons() map[Reason]string {
 		GoalsMissed:     "not everything that was wanted is there",
 		GuardsBroken:    "something that worked before does not work any more",
 		TestsWeakened:   "the tests were weakened",
+		CheckSubverted:  "a check passes whatever the tests say: it does not see a test fail that must",
 		EditsBeyond:     "the change is beyond what the task allows",
 		FilesChanged:    "files were changed although nothing was to change",
 	}
@@ -103,6 +112,8 @@ type Check struct {
 	Missed, Broken int
 	// Why says in words what is wrong.
 	Why string
+	// Limit is the limit of the machine's resources at which it was ended; empty for none.
+	Limit Reason
 }
 
 // Share counts how many of a kind there are, and how many are as wanted.
@@ -134,6 +145,8 @@ type Facts struct {
 	// Weakened says in words what was done to the tests; Strict makes it a failure.
 	Weakened []string
 	Strict   bool
+	// Subverted are checks that did not see a canary fail.
+	Subverted []string
 	// Beyond are figures of the edit measures above what the task allows.
 	Beyond []Bound
 	// Question is set for tasks that want a reply and no change; Strange are the
@@ -194,7 +207,7 @@ const MadeOnlyWords = "passes where it was made, fails on a clean copy"
 
 // Of decides: the first that matches, in the order of void, a limit,
 // tool-crashed, no-change, files changed for a question, the first check that is
-// not as wanted, tests weakened under strict protection, edit
+// not as wanted, a check that was talked into a pass, tests weakened under strict protection, edit
 // measures beyond the task's bounds, passed.
 func Of(f Facts) Verdict {
 	if f.Void != "" {
@@ -240,6 +253,8 @@ func Of(f Facts) Verdict {
 			// Only an earlier check that failed ends a run before its end, and what failed once
 			// and not again was decided by the run that counts.
 			v.Reason, v.Detail = CheckFailed, "it was not reached: an earlier check failed in the run that counts"
+		case c.Limit != "":
+			v.Reason = c.Limit
 		case c.Outcome == CheckTimeOut:
 			v.Reason = CheckTimeout
 		case c.Broken > 0:
@@ -249,6 +264,11 @@ func Of(f Facts) Verdict {
 		default:
 			v.Reason = CheckFailed
 		}
+		return v
+	}
+	if len(f.Subverted) > 0 {
+		v.Reason, v.Check = CheckSubverted, f.Subverted[0]
+		v.Detail = "a test that must fail was added, and the check did not see it fail: " + strings.Join(names(f.Subverted), ", ")
 		return v
 	}
 	if f.Strict && len(f.Weakened) > 0 {
