@@ -137,6 +137,10 @@ func voidOf(err error) *VoidError {
 	if errors.As(err, &void) {
 		return void
 	}
+	var shake *drive.HandshakeError
+	if errors.As(err, &shake) {
+		return &VoidError{Reason: verdict.HandshakeFailed, Detail: err.Error()}
+	}
 	var missing *drive.MissingError
 	var start *confine.StartError
 	if errors.As(err, &missing) || errors.As(err, &start) {

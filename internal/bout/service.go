@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net"
 	"net/url"
+	"slices"
 	"sync"
 	"time"
 
@@ -54,7 +55,8 @@ type observer struct {
 	reason    verdict.Reason
 	detail    string
 	stop      chan struct{}
-	waiting   int // how many exchanges are being paced now
+	arrived   []time.Time // when the exchanges of the last minute came
+	waiting   int         // how many exchanges are being paced now
 	since     time.Time
 	paced     time.Duration
 }
@@ -204,10 +206,15 @@ func (o *observer) ended(x *meter.Exchange) {
 		x.RequestBody, x.ReplyBody, x.BodiesCut = nil, nil, true
 	}
 	o.exchanges = append(o.exchanges, x)
+	if o.arrived = append(o.arrived, x.Arrived); len(o.arrived) > 2*flood {
+		o.arrived = slices.Clone(o.arrived[flood:])
+	}
 	o.spend(ledger.Of([]ledger.Exchange{x.Ledger()}, o.s.job.Prices))
 	sheet := &o.spent
 	limits := o.s.job.Limits
 	switch {
+	case x.Refused && o.flooded(x.Arrived):
+		o.endLocked(verdict.OwnFlood, fmt.Sprintf("%d requests within a minute; %s", len(o.arrived), e.Text))
 	case x.Refused && o.s.job.VoidRefused:
 		o.endLocked(verdict.Refused, e.Text)
 	case o.s.job.VoidOtherModel && !o.s.job.Contender.Expects.Allows(x.Read.Model):
@@ -217,6 +224,16 @@ func (o *observer) ended(x *meter.Exchange) {
 	case limits.Spend != nil && sheet.Money != nil && sheet.Money.Amount.GreaterThanOrEqual(limits.Spend.Amount):
 		o.endLocked(verdict.SpendLimit, sheet.Money.String()+" of "+limits.Spend.String())
 	}
+}
+
+// flood is how many requests a minute are a flood: far more than any work needs.
+const flood = 240
+
+// flooded tells whether so many exchanges came within the minute before a moment that a
+// refusal is the contender's own doing; the lock is held.
+func (o *observer) flooded(at time.Time) bool {
+	o.arrived = slices.DeleteFunc(o.arrived, func(t time.Time) bool { return at.Sub(t) > time.Minute })
+	return len(o.arrived) >= flood
 }
 
 // spend adds what an exchange used; the lock is held.

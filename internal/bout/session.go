@@ -2,6 +2,7 @@ package bout
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -213,6 +214,9 @@ func (s *Session) HandOver(ctx context.Context, words string, again bool, left t
 	}
 	worked, err := s.capture(ctx, again)
 	s.driver.Thaw()
+	if err != nil && ctx.Err() == nil && reason == "" && diskFull(err) && s.wroteMuch() {
+		reason, detail = verdict.DiskLimit, "it filled the disk"
+	}
 	if err != nil && ctx.Err() == nil && reason == verdict.DiskLimit {
 		// Its own doing: what it wrote leaves no room for taking out what it did.
 		s.e.Log.Warn("what a contender wrote could not be taken out of a full disk", "bout", s.job.ID, "error", err)
@@ -248,6 +252,34 @@ func (s *Session) HandOver(ctx context.Context, words string, again bool, left t
 		}
 	}
 	return worked, nil
+}
+
+// diskFull tells whether an error, of a call or of git, says that there is no room left.
+func diskFull(err error) bool {
+	return errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT) || strings.Contains(err.Error(), "No space left on device") || strings.Contains(err.Error(), "quota exceeded")
+}
+
+// muchWritten is how much a contender must have written to have filled a disk, in bytes
+// and in files.
+const (
+	muchWritten = 32 << 20
+	muchFiles   = 10_000
+)
+
+// wroteMuch tells whether the contender wrote so much that a full disk is its own doing.
+func (s *Session) wroteMuch() bool {
+	var bytes, files int64
+	for _, dir := range []string{s.w.Tree(), s.w.Home(), s.w.Tmp()} {
+		d, err := beneath.Open(dir)
+		if err != nil {
+			continue
+		}
+		b, f, _ := beneath.Usage(d)
+		d.Close()
+		bytes, files = bytes+b, files+f
+	}
+	p := s.w.Prepared
+	return bytes-p.DiskBytes > muchWritten || files-p.DiskFiles > muchFiles
 }
 
 // strike takes kept keys out of a text.

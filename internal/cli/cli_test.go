@@ -19,6 +19,7 @@ import (
 	"agonometer/demo"
 	"agonometer/internal/api"
 	"agonometer/internal/bout"
+	plaintext "agonometer/internal/core/plain"
 	"agonometer/internal/schema"
 	"agonometer/internal/service"
 )
@@ -252,6 +253,12 @@ func TestVisible(t *testing.T) {
 	for in, want := range cases {
 		assert.Equal(t, want, visible(in))
 	}
+}
+
+func TestTheConsolesHiddenCharactersAreCurrent(t *testing.T) {
+	got, err := os.ReadFile(filepath.Join("..", "..", "console", "src", "lib", "hidden.ts"))
+	require.NoError(t, err)
+	assert.Equal(t, plaintext.TypeScript(), string(got), "make docs")
 }
 
 func TestSchemasAreCurrent(t *testing.T) {

@@ -10,12 +10,12 @@ import (
 	"strconv"
 	"strings"
 	"time"
-	"unicode"
-	"unicode/utf8"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
 	"golang.org/x/term"
+
+	plaintext "agonometer/internal/core/plain"
 )
 
 // format is how records are printed.
@@ -80,7 +80,9 @@ func (a *app) rows(f format, data any, columns []column, lines [][]cell, empty s
 		for _, line := range lines {
 			out := make([]string, len(line))
 			for i, c := range line {
-				out[i] = c.plain
+				if out[i] = plaintext.Cell(c.plain); isTerminal(a.out) {
+					out[i] = visible(out[i])
+				}
 			}
 			_ = w.Write(out)
 		}
@@ -118,6 +120,9 @@ func (a *app) rows(f format, data any, columns []column, lines [][]cell, empty s
 		row := table.Row{}
 		for _, c := range line {
 			s := visible(c.shown)
+			if f == formatMarkdown {
+				s = plaintext.Markdown(s)
+			}
 			if f == formatTable && a.color && c.color != nil {
 				s = c.color.Sprint(s)
 			}
@@ -246,49 +251,20 @@ func terminalWidth(w any) int {
 }
 
 func (a *app) json(data any) error {
-	enc := json.NewEncoder(a.out)
+	var text strings.Builder
+	enc := json.NewEncoder(&text)
 	enc.SetIndent("", "  ")
 	enc.SetEscapeHTML(false)
-	return enc.Encode(data)
+	if err := enc.Encode(data); err != nil {
+		return err
+	}
+	_, err := io.WriteString(a.out, plaintext.JSON(text.String()))
+	return err
 }
 
 // visible makes control characters visible, so that nothing that a contender
-// wrote can move the cursor, change a title or hide a line. Bidirectional
-// overrides are shown too.
-func visible(s string) string {
-	clean := true
-	for _, r := range s {
-		if hidden(r) {
-			clean = false
-			break
-		}
-	}
-	if clean && utf8.ValidString(s) {
-		return s
-	}
-	var b strings.Builder
-	for i := 0; i < len(s); {
-		r, n := utf8.DecodeRuneInString(s[i:])
-		switch {
-		case r == utf8.RuneError && n == 1:
-			fmt.Fprintf(&b, "\\x%02x", s[i])
-		case r < 0x20 && r != '\n' && r != '\t':
-			b.WriteRune(0x2400 + r) // the Control Pictures block
-		case r == 0x7f:
-			b.WriteRune(0x2421)
-		case hidden(r):
-			fmt.Fprintf(&b, "\\u%04x", r)
-		default:
-			b.WriteRune(r)
-		}
-		i += n
-	}
-	return b.String()
-}
-
-func hidden(r rune) bool {
-	return unicode.IsControl(r) && r != '\n' && r != '\t' || r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069 || r == 0x200e || r == 0x200f || r == 0xfeff
-}
+// wrote can move the cursor, change a title or hide a line.
+func visible(s string) string { return plaintext.Visible(s) }
 
 // isTerminal tells whether a stream is a terminal.
 func isTerminal(w any) bool {

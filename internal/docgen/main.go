@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 
+	"agonometer/internal/core/plain"
 	"agonometer/internal/schema"
 	"agonometer/internal/service"
 )
@@ -32,5 +33,8 @@ func write(docs string) error {
 	if err != nil {
 		return err
 	}
-	return os.WriteFile(filepath.Join(docs, "openapi.json"), append(text, '\n'), 0o644)
+	if err := os.WriteFile(filepath.Join(docs, "openapi.json"), append(text, '\n'), 0o644); err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(docs, "..", "console", "src", "lib", "hidden.ts"), []byte(plain.TypeScript()), 0o644)
 }

@@ -32,7 +32,7 @@ func (s *Scheduler) firstUse(ctx context.Context, cur *running, job bout.Job, p 
 		return nil, err
 	}
 	failed := func(why string) error {
-		return &bout.VoidError{Reason: verdict.CannotStart, Detail: "its first use of the repository came to nothing: " + why}
+		return &bout.VoidError{Reason: verdict.HandshakeFailed, Detail: "its first use of the repository came to nothing: " + why}
 	}
 	for i := range rows {
 		r := &rows[i]

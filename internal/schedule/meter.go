@@ -14,6 +14,9 @@ import (
 )
 
 // MaxRefusedReruns is how often a bout that is void by its model service is run again.
+// After that it counts as failed: whether the service or the contender brought the
+// refusals about cannot be told, and what cannot be had does not help anybody. Its
+// availability tells the rest.
 const MaxRefusedReruns = 3
 
 // happened returns what stores the batches of a bout. They are stored also when
@@ -97,8 +100,11 @@ func (s *Scheduler) rerunOf(c *contest.Contest, b *store.Bout, reason verdict.Re
 	if err != nil {
 		return nil, err
 	}
-	if reason.Service() {
+	switch {
+	case reason.Service():
 		most = MaxRefusedReruns
+	case reason == verdict.HandshakeFailed:
+		most = 1
 	}
 	if faults >= most {
 		return nil, nil

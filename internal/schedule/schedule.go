@@ -515,6 +515,9 @@ func (s *Scheduler) bouts(ctx context.Context, cur *running, row *store.Contest)
 		s.log.Info("a contest waits for bouts that are worked by hand", "contest", row.ID, "bouts", len(left))
 		return s.store.SetContestState(s.ctx, row.ID, store.ContestByHand)
 	}
+	if err := s.settleHandshakes(row.ID); err != nil {
+		return err
+	}
 	s.log.Info("a contest has ended", "contest", row.ID)
 	return s.store.SetContestState(s.ctx, row.ID, store.ContestDone)
 }
@@ -698,7 +701,43 @@ func (s *Scheduler) finishVoid(c *contest.Contest, b *store.Bout, void *bout.Voi
 		return err
 	}
 	v := verdict.Of(verdict.Facts{Void: void.Reason, VoidDetail: void.Detail})
+	if again == nil && void.Reason.CountsInTheEnd() {
+		v.Outcome = verdict.Failed // it was run again, and came to the same
+	}
+	if again == nil && void.Reason == verdict.HandshakeFailed {
+		began, err := s.store.Began(s.ctx, b.ContestID, b.Contender)
+		if err != nil {
+			return err
+		}
+		if began {
+			v.Outcome = verdict.Failed
+		}
+	}
 	return s.store.Finish(s.ctx, b, store.Judgement{Verdict: v}, again, facts)
+}
+
+// settleHandshakes counts the bouts of a contest in which a tool did not begin to work,
+// where the same contender did begin in another: it was able to.
+func (s *Scheduler) settleHandshakes(contestID string) error {
+	left, err := s.store.Unbegun(s.ctx, contestID)
+	if err != nil {
+		return err
+	}
+	for i := range left {
+		b := &left[i]
+		began, err := s.store.Began(s.ctx, contestID, b.Contender)
+		if err != nil || !began {
+			if err != nil {
+				return err
+			}
+			continue
+		}
+		v := verdict.Verdict{Outcome: verdict.Failed, Reason: verdict.HandshakeFailed, Detail: "it did begin to work in other bouts of the contest"}
+		if err := s.store.JudgeAgain(s.ctx, b, store.Judgement{Verdict: v}); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func (s *Scheduler) besideOf(me *activeBout) int {

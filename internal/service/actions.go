@@ -462,6 +462,7 @@ func (s *Server) contenderFindings(ctx context.Context, c *contender.Contender) 
 	version, err := s.startsHere(ctx, c)
 	var start *confine.StartError
 	var missing *drive.MissingError
+	var shake *drive.HandshakeError
 	what := "version"
 	if c.Drive == contender.DriveACP {
 		what = "handshake"
@@ -470,8 +471,8 @@ func (s *Server) contenderFindings(ctx context.Context, c *contender.Contender) 
 	case errors.As(err, &start):
 		out = append(out, api.Finding{Level: "missing", What: "start", Detail: "it cannot be started inside a bout: " + start.Why,
 			Remedy: "name the folders that it needs under 'reads' in its file"})
-	case errors.As(err, &missing):
-		out = append(out, api.Finding{Level: "missing", What: what, Detail: missing.What})
+	case errors.As(err, &missing), errors.As(err, &shake):
+		out = append(out, api.Finding{Level: "missing", What: what, Detail: err.Error()})
 	case err != nil:
 		out = append(out, api.Finding{Level: "warning", What: what, Detail: err.Error()})
 	case version == "" && c.Drive == contender.DriveACP:

@@ -169,7 +169,8 @@ cat ~/.when; echo on > lamp.txt; echo more >> .index/words`),
 			assert.NotContains(t, string(diff), ".index")
 			assert.Nil(t, b.Used.Tokens, "the first use's tokens are not the bout's")
 		case "broken":
-			assert.Equal(t, verdict.CannotStart, b.Verdict.Reason)
+			assert.Equal(t, verdict.HandshakeFailed, b.Verdict.Reason)
+			assert.Equal(t, verdict.Void, b.Verdict.Outcome, "it began nowhere")
 			assert.Contains(t, b.Verdict.Detail, "no index today")
 		}
 	}

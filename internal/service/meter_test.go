@@ -255,6 +255,7 @@ func TestRefusedBouts(t *testing.T) {
 	s.refuse = 99
 	d = finish(t, c, begin(t, c, p))
 	assert.Len(t, d.Bouts, 4, "three reruns, and no more")
+	assert.Equal(t, verdict.Failed, only(t, d, "asks").Verdict.Outcome, "being refused is no way out")
 	assert.Equal(t, verdict.Refused, only(t, d, "asks").Verdict.Reason)
 
 	s.refuse = 1

@@ -563,6 +563,23 @@ func (s *Store) Faults(ctx context.Context, b *Bout, ofService bool) (int, error
 	return int(n), err
 }
 
+// Began tells whether a contender began to work in any bout of a contest.
+func (s *Store) Began(ctx context.Context, contestID, contender string) (bool, error) {
+	var ids []string
+	err := s.db.WithContext(ctx).Model(&Bout{}).Where("contest_id = ? AND contender = ? AND captured_at IS NOT NULL", contestID, contender).Limit(1).Pluck("id", &ids).Error
+	return len(ids) > 0, err
+}
+
+// Unbegun lists the bouts of a contest that are void because their tool did not begin to
+// work, and that no rerun took the place of.
+func (s *Store) Unbegun(ctx context.Context, contestID string) ([]Bout, error) {
+	var out []Bout
+	err := s.db.WithContext(ctx).Where("contest_id = ? AND state = ? AND COALESCE(replaced_by, '') = ''", contestID, Done).
+		Where("id IN (?)", s.db.Model(&Judgement{}).Select("bout_id").Where("outcome = ? AND reason = ?", verdict.Void, verdict.HandshakeFailed)).
+		Where("id NOT IN (?)", s.db.Model(&Judgement{}).Select("bout_id").Where("outcome <> ?", verdict.Void)).Find(&out).Error
+	return out, err
+}
+
 // Interruptions counts how often a bout and its earlier tries were void because the
 // service went away.
 func (s *Store) Interruptions(ctx context.Context, b *Bout) (int, error) {

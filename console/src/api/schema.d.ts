@@ -1752,6 +1752,10 @@ export interface components {
         };
         Round: {
             answer: string;
+            canaries?: {
+                [key: string]: string;
+            };
+            canary_ms?: number | null;
             checks: components["schemas"]["CheckResult"][];
             elapsed_ms: number | null;
             exit_code: number | null;

@@ -1,3 +1,4 @@
+import { HIDDEN } from './hidden';
 // Figures and texts as people read them. A figure that was not measured is a
 // dash, never a zero.
 
@@ -47,15 +48,13 @@ export function when(iso: string): string {
   return new Date(iso).toLocaleString(undefined, { dateStyle: 'medium', timeStyle: 'short' });
 }
 
-// Control characters and marks that turn the direction of writing.
-const HIDDEN = /[\u0000-\u0008\u000b-\u001f\u007f-\u009f\u200e\u200f\u202a-\u202e\u2066-\u2069\ufeff]/g;
-
 /** Makes what a contender wrote safe to look at: hidden characters are shown. */
 export function visible(text: string): string {
   return text.replace(HIDDEN, (c) => {
-    const code = c.charCodeAt(0);
+    const code = c.codePointAt(0) ?? 0;
     if (code < 0x20) return String.fromCharCode(0x2400 + code);
     if (code === 0x7f) return '\u2421';
+    if (code > 0xffff) return `\\u{${code.toString(16)}}`;
     return `\\u${code.toString(16).padStart(4, '0')}`;
   });
 }
@@ -70,6 +69,13 @@ const REASONS: Record<string, string> = {
   'quiet-limit': 'nothing was seen of the tool for too long',
   'token-limit': 'all the tokens that it may use were used',
   'spend-limit': 'all the money that it may spend was spent',
+  'memory-limit': 'more memory was used than may be',
+  'disk-limit': 'more was written than may be',
+  'cpu-limit': 'more CPU time was used than may be',
+  'own-flood': "the model service refused after a flood of the tool's own requests",
+  'handshake-failed': 'the tool was started and did not begin to work',
+  'check-subverted': 'a check does not see a test fail that must',
+  'edits-beyond': 'the change is beyond what the task allows',
   refused: 'the model service refused to work',
   'other-model': 'another model replied than may reply',
   'time-limit': 'still working at the time limit',

@@ -126,7 +126,7 @@ func (s *session) HandOver(ctx context.Context, h HandOver) (Ended, error) {
 	}
 	out := Ended{Process: s.process, Stays: true}
 	finish := func(a answer) error {
-		var missing *MissingError
+		var missing *HandshakeError
 		switch {
 		case errors.As(a.err, &missing):
 			return missing
@@ -349,7 +349,7 @@ func (s *session) shake(ctx context.Context) (acp.SessionId, error) {
 		return "", s.refused("initialize", err)
 	}
 	if init.ProtocolVersion != acp.ProtocolVersionNumber {
-		return "", &MissingError{fmt.Sprintf("the tool speaks version %d of the protocol; this service speaks %d", init.ProtocolVersion, acp.ProtocolVersionNumber)}
+		return "", &HandshakeError{fmt.Sprintf("the tool speaks version %d of the protocol; this service speaks %d", init.ProtocolVersion, acp.ProtocolVersionNumber)}
 	}
 	ws, _, _, _ := s.h.World.Paths()
 	made, err := acp.SendRequest[acp.NewSessionResponse](s.conn, ctx, acp.AgentMethodSessionNew, acp.NewSessionRequest{Cwd: ws, McpServers: []acp.McpServer{}})
@@ -357,7 +357,7 @@ func (s *session) shake(ctx context.Context) (acp.SessionId, error) {
 		return "", s.refused("a new session", err)
 	}
 	if made.SessionId == "" {
-		return "", &MissingError{"the tool made a session without an id"}
+		return "", &HandshakeError{"the tool made a session without an id"}
 	}
 	model := ""
 	if m := made.Models; m != nil {
@@ -390,13 +390,13 @@ func Handshake(ctx context.Context, h HandOver) (string, error) {
 	defer s.Close()
 	if _, err := s.shake(ctx); err != nil {
 		if ctx.Err() != nil {
-			return "", &MissingError{fmt.Sprintf("it does not shake hands over the protocol: no answer within %s", h.Limit)}
+			return "", &HandshakeError{fmt.Sprintf("it does not shake hands over the protocol: no answer within %s", h.Limit)}
 		}
-		var missing *MissingError
+		var missing *HandshakeError
 		if !errors.As(err, &missing) {
 			var out Ended
 			s.afterError(&out)
-			missing = &MissingError{strings.TrimSuffix("it does not shake hands over the protocol: "+out.Signal, ": ")}
+			missing = &HandshakeError{strings.TrimSuffix("it does not shake hands over the protocol: "+out.Signal, ": ")}
 		}
 		return "", missing
 	}
@@ -418,7 +418,7 @@ func (s *session) choose(ctx context.Context, made acp.NewSessionResponse, want 
 		}
 		return nil
 	}
-	return &MissingError{fmt.Sprintf("the tool does not offer the model %s; it offers %s", want, strings.Join(names, ", "))}
+	return &HandshakeError{fmt.Sprintf("the tool does not offer the model %s; it offers %s", want, strings.Join(names, ", "))}
 }
 
 // mouth writes to a tool, and notes when the tool does not listen any more: the
@@ -456,9 +456,9 @@ func (s *session) refused(what string, err error) error {
 		return err
 	}
 	if answer.Code == acp.NewAuthRequired(nil).Code {
-		return &MissingError{"the tool wants to be signed in: sign it in on the service's machine and carry its state (carry), or pass its key (keep_env)"}
+		return &HandshakeError{"the tool wants to be signed in: sign it in on the service's machine and carry its state (carry), or pass its key (keep_env)"}
 	}
-	return &MissingError{"the tool refused " + what + ": " + oneLine(answer.Error())}
+	return &HandshakeError{"the tool refused " + what + ": " + oneLine(answer.Error())}
 }
 
 // prompt is the brief with links to its attachments.

@@ -301,7 +301,7 @@ func TestProtocolPeersGoneWrong(t *testing.T) {
 	for how, says := range map[string]string{"old": "speaks version 0", "signed out": "signed in"} {
 		t.Run(how, func(t *testing.T) {
 			_, _, _, _, err := run(t, how, nil, nil)
-			var missing *MissingError
+			var missing *HandshakeError
 			require.ErrorAs(t, err, &missing)
 			assert.Contains(t, err.Error(), says)
 		})

@@ -27,6 +27,12 @@ type MissingError struct{ What string }
 
 func (e *MissingError) Error() string { return e.What }
 
+// HandshakeError says that a tool was started and did not begin to work: by its own
+// word, or because it said nothing. What it says may be true.
+type HandshakeError struct{ What string }
+
+func (e *HandshakeError) Error() string { return e.What }
+
 // command starts the contender's program for each round and waits for its end.
 type command struct{}
 

@@ -30,17 +30,24 @@ const (
 	CannotStart     Reason = "cannot-start"      // the contender's program is not there
 	ReferenceFails  Reason = "reference-fails"   // the task's own known good change does not pass on this machine
 
+	// HandshakeFailed is for a tool that was started and did not come to begin its work. It
+	// is void as long as that was so everywhere; where the contender did begin elsewhere in
+	// the contest, it is a failure.
+	HandshakeFailed Reason = "handshake-failed"
+
 	Refused    Reason = "refused"     // the model service refused, and the contest makes such bouts void
 	OtherModel Reason = "other-model" // another model replied, and the contest makes such bouts void
 
 	// The reasons of failed.
-	TimeLimit    Reason = "time-limit"
-	QuietLimit   Reason = "quiet-limit"
-	TokenLimit   Reason = "token-limit"
-	SpendLimit   Reason = "spend-limit"
-	MemoryLimit  Reason = "memory-limit"
-	DiskLimit    Reason = "disk-limit"
-	CPULimit     Reason = "cpu-limit"
+	TimeLimit   Reason = "time-limit"
+	QuietLimit  Reason = "quiet-limit"
+	TokenLimit  Reason = "token-limit"
+	SpendLimit  Reason = "spend-limit"
+	MemoryLimit Reason = "memory-limit"
+	DiskLimit   Reason = "disk-limit"
+	CPULimit    Reason = "cpu-limit"
+	// OwnFlood is a refusal by the model service that came after a flood of requests.
+	OwnFlood     Reason = "own-flood"
 	ToolCrashed  Reason = "tool-crashed"
 	NoChange     Reason = "no-change"
 	CheckFailed  Reason = "check-failed"
@@ -75,6 +82,8 @@ func Reasons() map[Reason]string {
 		SpendLimit:      "all the money that it may spend was spent",
 		MemoryLimit:     "more memory was used than may be",
 		DiskLimit:       "more was written than may be",
+		OwnFlood:        "the model service refused after a flood of the tool's own requests",
+		HandshakeFailed: "the tool was started and did not begin to work",
 		CPULimit:        "more CPU time was used than may be",
 		Refused:         "the model service refused to work",
 		OtherModel:      "another model replied than may reply",
@@ -307,8 +316,13 @@ func reached(f Facts) string {
 
 // Reruns tells whether a void bout is worth running again by itself.
 func (r Reason) Reruns() bool {
-	return r == HarnessFault || r == PrepareFailed || r == Interrupted || r == CannotStart || r.Service()
+	return r == HarnessFault || r == PrepareFailed || r == Interrupted || r == CannotStart || r == HandshakeFailed || r.Service()
 }
+
+// CountsInTheEnd tells whether a bout that was void for this reason, again and again, is a
+// failure in the end: a contender can bring it about, and would be rid of every bout that
+// it expects to lose.
+func (r Reason) CountsInTheEnd() bool { return r.Service() }
 
 // Service tells whether a bout is void for what its model service did.
 func (r Reason) Service() bool { return r == Refused || r == OtherModel }

@@ -60,7 +60,7 @@ func TestLongListsAreCut(t *testing.T) {
 
 func TestOnlyFaultsAreRunAgain(t *testing.T) {
 	for reason := range Reasons() {
-		want := reason == HarnessFault || reason == PrepareFailed || reason == Interrupted || reason == CannotStart || reason == Refused || reason == OtherModel
+		want := reason == HarnessFault || reason == PrepareFailed || reason == Interrupted || reason == CannotStart || reason == HandshakeFailed || reason == Refused || reason == OtherModel
 		assert.Equal(t, want, reason.Reruns(), reason)
 	}
 }
