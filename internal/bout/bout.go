@@ -36,13 +36,16 @@ type Engine struct {
 	Capability     confine.Capability
 	Path           string
 	KeepWorkspaces bool
-	Log            *slog.Logger
-	Meter          *meter.Meter
+	// NumbersOwners gives concurrent bouts ids of their own.
+	NumbersOwners bool
+	Log           *slog.Logger
+	Meter         *meter.Meter
 
 	measuring measuring
 	measurers measurers
 
 	mu     sync.Mutex
+	owners map[string]*held    // by bout
 	hide   map[string][]string // what no command of a bout may see, by who said so
 	gates  map[string]*sync.Mutex
 	pacers map[string]*meter.Pacer
@@ -76,13 +79,19 @@ func NewEngine(data string, log *slog.Logger) (*Engine, error) {
 	}
 	e.Repositories = &workspace.Repositories{Git: git, Mirrors: e.mirrors()}
 	e.Capability = confine.Detect(e.Scratch())
-	e.Maker = workspace.Copier{LayerHome: confine.DetectOverlay(e.Scratch(), e.Capability.Mode)}
+	layers := confine.DetectOverlay(e.Scratch(), e.Capability.Mode, 0)
+	e.Maker = workspace.Copier{LayerHome: layers}
+	// A layered HOME has to be shown as another owner's, which not every kernel and file system can.
+	e.NumbersOwners = e.owner().Root && e.Capability.Mode == confine.Namespaces && (!layers || confine.DetectOverlay(e.Scratch(), e.Capability.Mode, 1))
+	if e.owner().Root && e.Capability.Mode == confine.Namespaces && !e.NumbersOwners {
+		e.Capability.Missing = append(e.Capability.Missing, "ids of their own for concurrent bouts")
+	}
 	return e, nil
 }
 
 // Unconfine makes bouts run as plain process groups, flagged as unconfined.
 func (e *Engine) Unconfine(why string) {
-	e.Capability = confine.Capability{Mode: confine.ProcessGroup, Why: why}
+	e.Capability = confine.Capability{Mode: confine.ProcessGroup, Why: why, Missing: []string{"namespaces (" + why + ")"}}
 	e.Maker = workspace.Copier{}
 }
 
@@ -176,8 +185,47 @@ func (e *Engine) gate(name string) *sync.Mutex {
 	return e.gates[name]
 }
 
-func (e *Engine) copyOptions() workspace.CopyOptions {
-	owner := e.owner()
+// own gives a bout an id of its own for as long as it has something open; give takes it
+// back. As root, what concurrent bouts leave belongs to different users.
+func (e *Engine) own(id string) confine.Owner {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if e.owners == nil {
+		e.owners = map[string]*held{}
+	}
+	h := e.owners[id]
+	if h == nil {
+		h = &held{}
+		taken := map[int]bool{}
+		for _, other := range e.owners {
+			taken[other.number] = true
+		}
+		if e.NumbersOwners {
+			for h.number = 0; taken[h.number] && h.number < confine.MaxOwners; h.number++ {
+			}
+		}
+		e.owners[id] = h
+	}
+	h.times++
+	return e.owner().Numbered(h.number)
+}
+
+func (e *Engine) give(id string) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if h := e.owners[id]; h != nil {
+		if h.times--; h.times <= 0 {
+			delete(e.owners, id)
+		}
+	}
+}
+
+// held is an id that a bout has.
+type held struct{ number, times int }
+
+func (e *Engine) copyOptions() workspace.CopyOptions { return e.copyOptionsOf(e.owner()) }
+
+func (e *Engine) copyOptionsOf(owner confine.Owner) workspace.CopyOptions {
 	return workspace.CopyOptions{Owned: owner.Root && e.Capability.Mode == confine.Namespaces, UID: owner.UID, GID: owner.GID}
 }
 
@@ -227,8 +275,9 @@ func (e *Engine) world(t *task.Task, w, home, tmp, root string) confine.World {
 	return confine.World{Mode: e.Capability.Mode, Owner: e.owner(), Workspace: w, Home: home, Tmp: tmp, Root: root, Path: e.Path, Hide: hide, Keep: []string{e.Data}}
 }
 
-func (e *Engine) worldOf(t *task.Task, w *workspace.Workspace) confine.World {
+func (e *Engine) worldOf(t *task.Task, w *workspace.Workspace, owner confine.Owner) confine.World {
 	world := e.world(t, w.Tree(), w.Home(), w.Tmp(), w.Root())
+	world.Owner = owner
 	world.HomeLower, world.HomeWork = w.HomeLayer()
 	return world
 }

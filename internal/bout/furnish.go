@@ -33,7 +33,7 @@ func (s *Session) handOver() drive.HandOver {
 // place lays out the attached files and, in a fresh workspace, writes the guidance.
 func (s *Session) place(fresh bool) error {
 	own := func(root *os.Root, name string) error {
-		if opt := s.e.copyOptions(); opt.Owned && s.job.Contender.Drive != contender.DriveHand {
+		if opt := s.copyOptions(); opt.Owned && s.job.Contender.Drive != contender.DriveHand {
 			return root.Lchown(name, opt.UID, opt.GID)
 		}
 		return nil
@@ -135,7 +135,7 @@ func (s *Session) askVersion(ctx context.Context) error {
 	h.Output, h.Limit, h.MeterURL, h.Attachments = out, versionTime, "", nil
 	h.World.Listen, h.World.NoNetwork, h.World.Brief, h.World.Attachments = 0, s.e.Capability.CutsNetwork, "", ""
 	h.World.HomeLower, h.World.HomeWork = "", ""
-	opt := s.e.copyOptions()
+	opt := s.copyOptions()
 	for into, name := range map[*string]string{&h.World.Workspace: "workspace", &h.World.Home: "home", &h.World.Tmp: "tmp", &h.World.Root: "root"} {
 		*into = filepath.Join(aside, name)
 		if err := os.Mkdir(*into, 0o700); err != nil {
@@ -292,7 +292,7 @@ func (u *FirstUse) carry(s *Session) error {
 		if _, err := os.Stat(from); errors.Is(err, fs.ErrNotExist) {
 			continue
 		}
-		if err := workspace.CopyTree(from, to, s.e.copyOptions()); err != nil {
+		if err := workspace.CopyTree(from, to, s.copyOptions()); err != nil {
 			return fmt.Errorf("carry what the first use left: %w", err)
 		}
 	}

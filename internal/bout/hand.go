@@ -21,7 +21,7 @@ import (
 // OpenHand makes the workspace in which a person works; where there is one already,
 // from before the service was stopped, it is used as it is.
 func (e *Engine) OpenHand(ctx context.Context, j Job, p *workspace.Prepared) (*Session, error) {
-	s := &Session{e: e, job: j, dir: filepath.Join(e.Hands(), j.ID), driver: drive.For(j.Contender)}
+	s := &Session{e: e, job: j, dir: filepath.Join(e.Hands(), j.ID), driver: drive.For(j.Contender), owner: e.owner()}
 	_, err := os.Stat(s.dir)
 	fresh := err != nil
 	if !fresh {
@@ -32,7 +32,7 @@ func (e *Engine) OpenHand(ctx context.Context, j Job, p *workspace.Prepared) (*S
 	} else {
 		s.WorkspaceMS = s.w.PrepareMS
 	}
-	s.world = s.e.worldOf(j.Task, s.w)
+	s.world = s.e.worldOf(j.Task, s.w, e.owner())
 	s.world.Mode = confine.ProcessGroup // a person sees the folders where they are
 	if err := s.place(fresh); err != nil {
 		return nil, voidOf(err)

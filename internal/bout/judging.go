@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"agonometer/internal/bout/beneath"
+	"agonometer/internal/bout/confine"
 	"agonometer/internal/bout/drive"
 	"agonometer/internal/bout/judge"
 	"agonometer/internal/bout/workspace"
@@ -90,6 +91,7 @@ type copies struct {
 	p      *workspace.Prepared
 	change *workspace.Change
 	n      int
+	owner  confine.Owner
 	tookMS int64
 	dirs   []string
 }
@@ -114,7 +116,7 @@ func (c *copies) make(laid workspace.Laid) (judge.Copy, error) {
 	if err := w.Lay(laid); err != nil {
 		return judge.Copy{}, err
 	}
-	if opt := c.e.copyOptions(); opt.Owned {
+	if opt := c.e.copyOptionsOf(c.owner); opt.Owned {
 		owned := []string{w.Tree(), w.Tmp()}
 		if lower, work := w.HomeLayer(); lower != "" {
 			owned = append(owned, w.Home(), work)
@@ -128,7 +130,7 @@ func (c *copies) make(laid workspace.Laid) (judge.Copy, error) {
 		}
 	}
 	c.tookMS += time.Since(began).Milliseconds()
-	world := c.e.worldOf(c.j.Task, w)
+	world := c.e.worldOf(c.j.Task, w, c.owner)
 	world.NoNetwork = c.j.Task.Network != task.NetworkNeeded && c.e.Capability.CutsNetwork
 	world.Limits = bounds(c.j.Limits, c.p)
 	return judge.Copy{World: world, Tree: w.Tree()}, nil
@@ -140,7 +142,7 @@ func (c *copies) lay(in judge.Copy, laid workspace.Laid) error {
 	if err := w.Lay(laid); err != nil {
 		return err
 	}
-	opt := c.e.copyOptions()
+	opt := c.e.copyOptionsOf(c.owner)
 	if !opt.Owned {
 		return nil
 	}
@@ -160,6 +162,7 @@ func (c *copies) lay(in judge.Copy, laid workspace.Laid) error {
 }
 
 func (c *copies) free() {
+	defer c.e.give(c.j.ID)
 	if c.e.KeepWorkspaces {
 		return
 	}
@@ -245,7 +248,7 @@ func (e *Engine) judge(ctx context.Context, j Job, p *workspace.Prepared, stage 
 	plan := protect.PlanFor(j.Task, stage.Checks, changed, has)
 	laid := laidOver(stage, plan)
 	out.PutBack, out.LeftOut = laid.PutBack, plan.Remove
-	c := &copies{e: e, ctx: ctx, j: j, p: p, change: change}
+	c := &copies{e: e, ctx: ctx, j: j, p: p, change: change, owner: e.own(j.ID)}
 	defer c.free()
 	var spent time.Duration
 	run := func(checks []task.Check, laid workspace.Laid, words string) ([]judge.Result, error) {
@@ -372,7 +375,7 @@ func (e *Engine) lines(p *workspace.Prepared) answer.Lines {
 func (e *Engine) Baseline(ctx context.Context, j Job, p *workspace.Prepared, stage *task.Stage, started func(what string)) (*outcome.Baseline, error) {
 	base := &outcome.Baseline{}
 	run := func(change *workspace.Change, checks []task.Check, laid workspace.Laid, words string, ends func(*outcome.CheckRun) bool, good bool) ([]judge.Result, error) {
-		c := &copies{e: e, ctx: ctx, j: j, p: p, change: change}
+		c := &copies{e: e, ctx: ctx, j: j, p: p, change: change, owner: e.own(j.ID)}
 		defer c.free()
 		results, err := judge.Run(ctx, func() (judge.Copy, error) { return c.make(laid) }, checks, judge.Options{
 			Limits: j.Limits, Started: func(c task.Check) { started(words + ", check " + string(c.Name)) }, Ends: ends})

@@ -66,6 +66,8 @@ type Session struct {
 	tree  string // that of the last capture
 	dir   string
 	world confine.World
+	owner confine.Owner
+	owned bool // whether owner is to be given back
 	// WorkspaceMS and HomeMS are what copying cost, in milliseconds.
 	WorkspaceMS, HomeMS int64
 	HomeBytes           int64
@@ -92,13 +94,13 @@ type Session struct {
 
 // Open makes a contender's workspace. Close gives it back.
 func (e *Engine) Open(ctx context.Context, j Job, p *workspace.Prepared) (*Session, error) {
-	s := &Session{e: e, job: j, dir: filepath.Join(e.Scratch(), j.ID), HomeBytes: p.HomeBytes, driver: drive.For(j.Contender)}
+	s := &Session{e: e, job: j, dir: filepath.Join(e.Scratch(), j.ID), HomeBytes: p.HomeBytes, driver: drive.For(j.Contender), owner: e.own(j.ID), owned: true}
 	maker := e.Maker
 	if j.Contender.Drive == contender.DriveACP {
 		maker = workspace.Copier{} // its commands run beside it: two cannot have one layer
 	}
 	var err error
-	if s.w, err = maker.Make(ctx, p, s.dir, e.copyOptions()); err == nil {
+	if s.w, err = maker.Make(ctx, p, s.dir, s.copyOptions()); err == nil {
 		err = s.furnish(ctx)
 	}
 	if err != nil {
@@ -113,8 +115,11 @@ func (e *Engine) Open(ctx context.Context, j Job, p *workspace.Prepared) (*Sessi
 	return s, nil
 }
 
+// copyOptions say to whom what is copied for the contender belongs.
+func (s *Session) copyOptions() workspace.CopyOptions { return s.e.copyOptionsOf(s.owner) }
+
 func (s *Session) furnish(ctx context.Context) error {
-	s.world = s.e.worldOf(s.job.Task, s.w)
+	s.world = s.e.worldOf(s.job.Task, s.w, s.owner)
 	s.world.Limits = bounds(s.job.Limits, s.w.Prepared)
 	s.world.Hide = append(s.world.Hide, s.job.Contender.Path)
 	s.world.Brief = filepath.Join(s.dir, "brief.md")
@@ -130,7 +135,7 @@ func (s *Session) furnish(ctx context.Context) error {
 	h := s.handOver()
 	values := h.Values()
 	delete(values, contender.Brief)
-	if err := drive.Carry(s.job.Contender, s.w.Home(), s.e.copyOptions(), values); err != nil {
+	if err := drive.Carry(s.job.Contender, s.w.Home(), s.copyOptions(), values); err != nil {
 		return err
 	}
 	for _, name := range s.job.Contender.Reads {
@@ -146,6 +151,10 @@ func (s *Session) furnish(ctx context.Context) error {
 // Close frees the workspace, unless workspaces are kept.
 func (s *Session) Close() {
 	s.driver.Close()
+	if s.owned {
+		s.owned = false
+		defer s.e.give(s.job.ID)
+	}
 	if s.observer != nil {
 		s.observer.close()
 	}
@@ -342,7 +351,7 @@ func (s *Session) Here(ctx context.Context, c task.Check, laid workspace.Laid) (
 	if err := s.w.Lay(laid); err != nil {
 		return nil, voidOf(err)
 	}
-	if opt := s.e.copyOptions(); opt.Owned {
+	if opt := s.copyOptions(); opt.Owned {
 		if err := beneath.ChownTree(s.w.Tree(), opt.UID, opt.GID); err != nil {
 			return nil, voidOf(err)
 		}

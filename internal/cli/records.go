@@ -530,8 +530,11 @@ func boutFacts(b api.BoutDetail, allTests bool, timing [][2]string) [][2]string 
 	}
 	facts = append(facts, timing...)
 	confinement := b.Confinement
+	if confinement != "" && b.ConfinementWhy != "" {
+		confinement += ", walls " + visible(b.ConfinementWhy)
+	}
 	if b.Unconfined {
-		confinement = "UNCONFINED: " + b.ConfinementWhy
+		confinement = "UNCONFINED: " + visible(b.ConfinementWhy)
 	}
 	facts = append(facts, [2]string{"Confinement", confinement})
 	if b.Beside > 0 {

@@ -41,7 +41,7 @@ func (s *Scheduler) steps(ctx context.Context, cur *running, c *contest.Contest,
 	}
 	captured := b.State == store.Captured
 	if !captured {
-		facts := map[string]any{"confinement": string(s.engine.Capability.Mode), "confinement_why": s.engine.Capability.Why}
+		facts := map[string]any{"confinement": string(s.engine.Capability.Mode), "confinement_why": s.engine.Capability.Walls()}
 		if err := s.store.Advance(ctx, b, store.Preparing, facts); err != nil {
 			return err
 		}

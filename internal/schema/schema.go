@@ -54,6 +54,7 @@ var scalars = map[reflect.Type]func() *jsonschema.Schema{
 	reflect.TypeFor[contender.Network](): one(contender.NetworkOpen, contender.MeterOnly),
 	reflect.TypeFor[contender.Drive]():   one(contender.DriveCommand, contender.DriveACP, contender.DriveHand),
 	reflect.TypeFor[contender.Permit]():  one(contender.Allow, contender.Refuse),
+	reflect.TypeFor[contest.Walls]():     one(contest.WallsAny, contest.WallsRequired),
 	reflect.TypeFor[contest.OnEvent]():   one(contest.Count, contest.Flag, contest.MakeVoid),
 	reflect.TypeFor[contender.Stdin]():   one(contender.StdinNone, contender.StdinBrief),
 	reflect.TypeFor[specfile.Seed](): func() *jsonschema.Schema {

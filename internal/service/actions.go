@@ -78,6 +78,10 @@ func (s *Server) startContest(c *gin.Context) {
 		seed := specfile.Seed(*in.Seed)
 		loaded.Seed = &seed
 	}
+	if walls := s.engine.Capability.Walls(); loaded.Walls == contest.WallsRequired && walls != confine.FullWalls {
+		s.fail(c, &schedule.StateError{Why: "the contest says 'walls: required', and on this machine they are not full - " + walls + ". See: agonometer doctor"})
+		return
+	}
 	if in.DryRun {
 		plan, err := s.plan(ctx, loaded)
 		if err != nil {
@@ -316,6 +320,11 @@ func (s *Server) doctor(c *gin.Context) {
 		}
 	} else {
 		add("warning", "confinement", "bouts run unconfined: "+why, "allow user namespaces (sysctl user.max_user_namespaces, or the container's security profile), or run the service as root")
+	}
+	if walls := s.engine.Capability.Walls(); walls == confine.FullWalls {
+		add("ok", "walls", "full: namespaces, a root and an /etc of their own, no network for judging, a filter of system calls, limits of memory, disk and CPU time", "")
+	} else {
+		add("warning", "walls", walls+"; contests with 'walls: required' do not start", "see docs/security.md for what each wall needs")
 	}
 	if free, err := freeBytes(s.opt.Data); err == nil {
 		level, todo := "ok", ""

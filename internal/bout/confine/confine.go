@@ -76,6 +76,9 @@ type Overlay struct {
 	Upper  string `json:"upper"`
 	Work   string `json:"work"`
 	Target string `json:"target"`
+	// LowerOwner is to whom Lower belongs, where that is not the command's owner: it is
+	// shown as if it belonged to that. 0 where it does.
+	LowerOwner int `json:"lower_owner,omitempty"`
 }
 
 // Spec is one command and the world it sees.
@@ -103,6 +106,9 @@ type Spec struct {
 	// it starts, and hands the listener to the service: the one way out. It needs
 	// NoNetwork.
 	Listen int `json:"listen,omitempty"`
+	// Mapping is the descriptor, in the supervisor, of the user namespace by which overlays'
+	// lower folders are shown; Start sets it.
+	Mapping int `json:"mapping,omitempty"`
 	// Limits bound what the command uses. What only a supervisor can count needs Namespaces.
 	Limits Limits `json:"limits,omitzero"`
 	// TTY makes standard input, which must be a terminal then, the command's
@@ -126,6 +132,18 @@ const (
 	insideID = 1000
 	hostID   = 61_007
 )
+
+// MaxOwners is how many bouts can have ids of their own at once.
+const MaxOwners = 1000
+
+// Numbered is the owner that the n-th of several bouts at once has, counted from 0. The
+// first is who prepared states belong to.
+func (o Owner) Numbered(n int) Owner {
+	if o.Root {
+		o.UID, o.GID = o.UID+n, o.GID+n
+	}
+	return o
+}
 
 // CurrentOwner tells to whom workspaces belong on this machine.
 func CurrentOwner() Owner {
@@ -253,6 +271,20 @@ func Start(ctx context.Context, spec Spec, streams IO) (*Process, error) {
 		}
 		defer pass.Close()
 		cmd.ExtraFiles = append(cmd.ExtraFiles, passed)
+	}
+	for _, o := range spec.Overlays {
+		if o.LowerOwner == 0 {
+			continue
+		}
+		mapping, mapErr := mappingOf(o.LowerOwner, spec.Owner.UID)
+		if mapErr != nil {
+			for _, f := range []*os.File{ctlR, ctlW, repR, repW} {
+				f.Close()
+			}
+			return nil, &SetupError{"give the bout ids of its own", mapErr.Error()}
+		}
+		spec.Mapping = 3 + len(cmd.ExtraFiles)
+		cmd.ExtraFiles = append(cmd.ExtraFiles, mapping)
 	}
 	cmd.Stdin = streams.Stdin
 	cmd.Stdout, cmd.Stderr = streams.Stdout, streams.Stderr
@@ -459,6 +491,20 @@ type Capability struct {
 	Why string `json:"why,omitempty"`
 	// CutsNetwork tells whether the network can be taken away.
 	CutsNetwork bool `json:"cuts_network,omitempty"`
+	// Missing are the walls that cannot be raised on this machine, in words; none where
+	// the confinement is full.
+	Missing []string `json:"missing,omitempty"`
+}
+
+// FullWalls is what Walls says where nothing is missing.
+const FullWalls = "full"
+
+// Walls says what stands around a bout: "full", or what is missing.
+func (c Capability) Walls() string {
+	if len(c.Missing) == 0 {
+		return FullWalls
+	}
+	return "missing: " + strings.Join(c.Missing, "; ")
 }
 
 // Detect tries the full confinement with a command that does nothing. scratch
@@ -471,23 +517,37 @@ func Detect(scratch string) Capability {
 	defer os.RemoveAll(root)
 	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
 	defer cancel()
+	var missing []string
 	try := func(noNetwork bool) error {
 		var out bytes.Buffer
-		res, err := Run(ctx, Spec{Mode: Namespaces, Args: []string{"sh", "-c", "exit 0"}, Env: []string{"PATH=" + os.Getenv("PATH")}, Dir: "/", Root: root,
-			Owner: CurrentOwner(), NoNetwork: noNetwork}, IO{Stdout: &out, Stderr: &out}, 0)
+		p, err := Start(ctx, Spec{Mode: Namespaces, Args: []string{"sh", "-c", "exit 0"}, Env: []string{"PATH=" + os.Getenv("PATH")}, Dir: "/", Root: root,
+			Owner: CurrentOwner(), NoNetwork: noNetwork}, IO{Stdout: &out, Stderr: &out})
+		if err != nil {
+			return err
+		}
+		missing = p.Missing
+		res, err := p.Wait(0, nil)
 		if err == nil && res.Failed() {
 			err = fmt.Errorf("a trial command ended with %d: %s", res.ExitCode, strings.TrimSpace(out.String()))
 		}
 		return err
 	}
 	if err := try(false); err != nil {
-		return Capability{Mode: ProcessGroup, Why: err.Error()}
+		return Capability{Mode: ProcessGroup, Why: err.Error(), Missing: []string{"namespaces (" + err.Error() + ")"}}
 	}
-	return Capability{Mode: Namespaces, CutsNetwork: try(true) == nil}
+	if !FilterAvailable() {
+		missing = append(missing, "a filter of system calls for this architecture")
+	}
+	c := Capability{Mode: Namespaces, CutsNetwork: try(true) == nil, Missing: missing}
+	if !c.CutsNetwork {
+		c.Missing = append(c.Missing, "taking the network away")
+	}
+	return c
 }
 
-// DetectOverlay tries whether overlays can be mounted in scratch.
-func DetectOverlay(scratch string, mode Mode) bool {
+// DetectOverlay tries whether overlays can be mounted in scratch, over a folder that the
+// n-th owner sees as its own.
+func DetectOverlay(scratch string, mode Mode, n int) bool {
 	if mode != Namespaces || strings.ContainsAny(scratch, ",:\\") {
 		return false
 	}
@@ -502,16 +562,24 @@ func DetectOverlay(scratch string, mode Mode) bool {
 			return false
 		}
 		if owner.Root {
-			if err := os.Chown(filepath.Join(dir, d), owner.UID, owner.GID); err != nil {
+			who := owner
+			if d != "lower" {
+				who = owner.Numbered(n)
+			}
+			if err := os.Chown(filepath.Join(dir, d), who.UID, who.GID); err != nil {
 				return false
 			}
 		}
 	}
+	lower := Overlay{Lower: filepath.Join(dir, "lower"), Upper: filepath.Join(dir, "upper"), Work: filepath.Join(dir, "work"), Target: HomePath}
+	if n > 0 {
+		lower.LowerOwner = owner.UID
+	}
 	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
 	defer cancel()
 	res, err := Run(ctx, Spec{Mode: Namespaces, Args: []string{"sh", "-c", "echo x > " + HomePath + "/probe"}, Env: []string{"PATH=" + os.Getenv("PATH")},
-		Dir: "/", Root: filepath.Join(dir, "root"), Owner: owner,
-		Overlays: []Overlay{{filepath.Join(dir, "lower"), filepath.Join(dir, "upper"), filepath.Join(dir, "work"), HomePath}}}, IO{}, 0)
+		Dir: "/", Root: filepath.Join(dir, "root"), Owner: owner.Numbered(n),
+		Overlays: []Overlay{lower}}, IO{}, 0)
 	return err == nil && !res.Failed()
 }
 

@@ -46,6 +46,8 @@ type place struct {
 	fd     int
 	shown  []Bind // what is shown so far
 	asRoot bool
+	// mapping is the user namespace by which a layer is shown as the command's own.
+	mapping int
 }
 
 // buildRoot makes the command's root and moves into it.
@@ -64,7 +66,7 @@ func buildRoot(spec Spec) *stageError {
 		return fail("open the root", err)
 	}
 	defer unix.Close(fd)
-	p := &place{root: root, fd: fd, asRoot: spec.Owner.Root}
+	p := &place{root: root, fd: fd, asRoot: spec.Owner.Root, mapping: spec.Mapping}
 	for _, dir := range systemFolders {
 		st, err := os.Lstat(dir)
 		switch {
@@ -365,13 +367,39 @@ func (p *place) overlay(o Overlay) error {
 	if err := os.RemoveAll(filepath.Join(o.Work, "work", "incompat")); err != nil {
 		return err
 	}
-	options := "lowerdir=" + o.Lower + ",upperdir=" + o.Upper + ",workdir=" + o.Work + ",volatile"
+	below := o.Lower
+	if o.LowerOwner != 0 && p.asRoot {
+		if below, err = p.lowerAs(o.Lower, p.mapping); err != nil {
+			return fmt.Errorf("show it as another's: %w", err)
+		}
+		defer func() { _ = unix.Unmount(below, unix.MNT_DETACH) }() // the overlay has a copy of the mount
+	}
+	options := "lowerdir=" + below + ",upperdir=" + o.Upper + ",workdir=" + o.Work + ",volatile"
 	if p.asRoot {
 		options += ",redirect_dir=on,metacopy=off,index=off"
 	} else {
 		options += ",userxattr"
 	}
 	return unix.Mount("overlay", fmt.Sprintf("/proc/self/fd/%d", at), "overlay", unix.MS_NOSUID|unix.MS_NODEV, options)
+}
+
+// lowerAs mounts a folder so that what belongs to one owner on disk belongs to another
+// as it is seen (an id-mapped mount), below the new root, and returns where. The mapping
+// is that of a user namespace.
+func (p *place) lowerAs(source string, mapping int) (string, error) {
+	mount, _, err := clone(source, false)
+	if err != nil {
+		return "", err
+	}
+	defer unix.Close(mount)
+	if err := unix.MountSetattr(mount, "", unix.AT_EMPTY_PATH, &unix.MountAttr{Attr_set: unix.MOUNT_ATTR_IDMAP | unix.MOUNT_ATTR_RDONLY, Userns_fd: uint64(mapping)}); err != nil {
+		return "", fmt.Errorf("mount_setattr: %w", err)
+	}
+	const name = "/.lower"
+	if err := p.attach(mount, name, true); err != nil {
+		return "", err
+	}
+	return p.root + name, nil
 }
 
 func (p *place) device(dev string) error {

@@ -84,7 +84,11 @@ func (w World) Spec(args []string, env map[string]string) Spec {
 	}
 	spec.Root = real(w.Root)
 	if w.HomeLower != "" {
-		spec.Overlays = []Overlay{{Lower: w.HomeLower, Upper: w.Home, Work: w.HomeWork, Target: home}}
+		lower := Overlay{Lower: w.HomeLower, Upper: w.Home, Work: w.HomeWork, Target: home}
+		if w.Owner.Root && w.Owner.UID != hostID {
+			lower.LowerOwner = hostID
+		}
+		spec.Overlays = []Overlay{lower}
 	} else {
 		spec.Binds = append(spec.Binds, Bind{Source: real(w.Home), Target: home, Writable: true})
 	}

@@ -150,7 +150,7 @@ type Limits struct {
 }
 
 // maxCapturedFiles bounds how many new or changed files are captured.
-const maxCapturedFiles = 100_000
+const maxCapturedFiles = 40_000
 
 // Captured is a contender's change.
 type Captured struct {

@@ -39,10 +39,29 @@ type File struct {
 	OnOtherModel  OnEvent           `yaml:"on_other_model" json:"on_other_model,omitempty" jsonschema_description:"What it does to a bout when a model replies that its contender does not expect: flag (default) or void."`
 	RefusedPause  specfile.Duration `yaml:"refused_pause" json:"refused_pause,omitempty" jsonschema_description:"How long to wait before a refused bout is run again; twice as long each further time; default 30s."`
 	Wordings      []string          `yaml:"wordings" json:"wordings,omitempty" jsonschema_description:"Which wordings of its tasks' briefs are used: names, or [all]; a task without a named one uses its first. Default: the first of each task."`
+	Walls         Walls             `yaml:"walls" json:"walls,omitempty" jsonschema_description:"What must stand around the bouts: required does not start the contest where the confinement is not full (see agonometer doctor); any (default) starts it and marks the bouts."`
 	Guidance      string            `yaml:"guidance" json:"guidance,omitempty" jsonschema_description:"One guidance text for all contenders that name a file for it (guidance: as) and have no text of their own."`
 	HourlyRate    *ledger.Money     `yaml:"hourly_rate" json:"hourly_rate,omitempty" jsonschema_description:"What an hour of the person is worth, such as 60 AVM; with it money is shown with and without the person's time."`
 	NotRightWords string            `yaml:"not_right_words" json:"not_right_words,omitempty" jsonschema_description:"The words of a repair round when only something sealed was missed."`
 }
+
+// Walls says what must stand around a contest's bouts.
+type Walls string
+
+const (
+	WallsAny      Walls = "any"
+	WallsRequired Walls = "required"
+)
+
+func (w *Walls) ParseScalar(text string) error {
+	if Walls(text) != WallsAny && Walls(text) != WallsRequired {
+		return fmt.Errorf("unknown")
+	}
+	*w = Walls(text)
+	return nil
+}
+
+func (*Walls) Expected() string { return "any or required" }
 
 // The words of repair rounds where a contest has none of its own.
 const (

@@ -85,7 +85,7 @@ function Facts({ b }: { b: BoutDetail }) {
       )}
       <Fact name="Left out">{leftOut(b)}</Fact>
       <Fact name="Confinement">
-        {b.confinement === '' ? ABSENT : b.unconfined ? <strong className="text-lamp">unconfined: {b.confinement_why}</strong> : 'namespaces'}
+        {b.confinement === '' ? ABSENT : b.unconfined ? <strong className="text-lamp">unconfined: {b.confinement_why}</strong> : `namespaces${b.confinement_why === '' ? '' : `, walls ${b.confinement_why}`}`}
       </Fact>
       {b.beside > 0 && <Fact name="Beside">up to {count(b.beside, 'other bout')}; times may have suffered</Fact>}
       <Fact name="Harness">
