@@ -68,7 +68,7 @@ const maxCanaryFiles = 50_000
 // sees runs a check with a canary in a fresh copy, and tells whether it saw it fail. had is
 // how it ended without one. known is false where there is no canary for it.
 func (c *copies) sees(ctx context.Context, check task.Check, had *judge.Result, laid workspace.Laid, o judge.Options) (seen, known bool, err error) {
-	in, err := c.make(laid)
+	in, err := c.make(laid, check)
 	if err != nil {
 		return false, false, err
 	}
@@ -81,7 +81,7 @@ func (c *copies) sees(ctx context.Context, check task.Check, had *judge.Result, 
 		return false, false, err
 	}
 	o.Ends = nil
-	results, err := judge.Run(ctx, func() (judge.Copy, error) { return in, nil }, []task.Check{check}, o)
+	results, err := judge.Run(ctx, func(task.Check) (judge.Copy, error) { return in, nil }, []task.Check{check}, o)
 	if err != nil {
 		return false, false, err
 	}

@@ -2,6 +2,7 @@ package bout
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path"
@@ -55,6 +56,8 @@ type Judged struct {
 	Canaries map[string]string
 	// CanaryMS is what that took, in milliseconds; it is no part of OverheadMS.
 	CanaryMS int64
+	// OneUser is set when a check wanted to run the result as another user, and this machine has none.
+	OneUser bool
 	// Networked is set when the copies had the network although the task does not need it.
 	Networked bool
 }
@@ -96,9 +99,16 @@ type copies struct {
 	dirs   []string
 }
 
-// make makes a fresh copy that holds the result, with laid over it.
-func (c *copies) make(laid workspace.Laid) (judge.Copy, error) {
+// make makes a fresh copy that holds the result, with laid over it, for a check. One that
+// runs apart gets a user of its own, to whom what is laid over belongs alone; what it
+// starts as the contender's can read the rest.
+func (c *copies) make(laid workspace.Laid, check task.Check) (judge.Copy, error) {
 	began := time.Now()
+	owner := c.owner
+	apart := judge.Apart(check) && owner.Root && c.e.Capability.Mode == confine.Namespaces
+	if apart {
+		owner, laid.Private = owner.Numbered(confine.MaxOwners), true
+	}
 	c.n++
 	dir := filepath.Join(c.e.Scratch(), fmt.Sprintf("%s-judge-%d", c.j.ID, c.n))
 	if err := beneath.RemoveTree(dir); err != nil {
@@ -116,7 +126,7 @@ func (c *copies) make(laid workspace.Laid) (judge.Copy, error) {
 	if err := w.Lay(laid); err != nil {
 		return judge.Copy{}, err
 	}
-	if opt := c.e.copyOptionsOf(c.owner); opt.Owned {
+	if opt := c.e.copyOptionsOf(owner); opt.Owned {
 		owned := []string{w.Tree(), w.Tmp()}
 		if lower, work := w.HomeLayer(); lower != "" {
 			owned = append(owned, w.Home(), work)
@@ -130,10 +140,22 @@ func (c *copies) make(laid workspace.Laid) (judge.Copy, error) {
 		}
 	}
 	c.tookMS += time.Since(began).Milliseconds()
-	world := c.e.worldOf(c.j.Task, w, c.owner)
+	world := c.e.worldOf(c.j.Task, w, owner)
+	out := judge.Copy{Tree: w.Tree()}
+	if apart {
+		world.Other, out.AsContender = &c.owner, confine.OtherPath
+		d, err := beneath.Open(w.Tmp()) // both users write there
+		if err == nil {
+			err = errors.Join(d.Chmod(".", 0o1777), d.Close())
+		}
+		if err != nil {
+			return judge.Copy{}, err
+		}
+	}
 	world.NoNetwork = c.j.Task.Network != task.NetworkNeeded && c.e.Capability.CutsNetwork
 	world.Limits = bounds(c.j.Limits, c.p)
-	return judge.Copy{World: world, Tree: w.Tree()}, nil
+	out.World = world
+	return out, nil
 }
 
 // lay puts files over a copy that was made.
@@ -142,7 +164,7 @@ func (c *copies) lay(in judge.Copy, laid workspace.Laid) error {
 	if err := w.Lay(laid); err != nil {
 		return err
 	}
-	opt := c.e.copyOptionsOf(c.owner)
+	opt := c.e.copyOptionsOf(in.World.Owner)
 	if !opt.Owned {
 		return nil
 	}
@@ -252,7 +274,7 @@ func (e *Engine) judge(ctx context.Context, j Job, p *workspace.Prepared, stage 
 	defer c.free()
 	var spent time.Duration
 	run := func(checks []task.Check, laid workspace.Laid, words string) ([]judge.Result, error) {
-		results, err := judge.Run(ctx, func() (judge.Copy, error) { return c.make(laid) }, checks, judge.Options{
+		results, err := judge.Run(ctx, func(check task.Check) (judge.Copy, error) { return c.make(laid, check) }, checks, judge.Options{
 			Limits: j.Limits, Secrets: drive.Secrets(j.Contender),
 			Started: func(c task.Check) { started(words + string(c.Name)) },
 			Ends:    ends(base),
@@ -270,6 +292,7 @@ func (e *Engine) judge(ctx context.Context, j Job, p *workspace.Prepared, stage 
 	if out.Deciding, err = run(stage.Checks, laid, "check "); err != nil {
 		return nil, 0, err
 	}
+	out.OneUser = !(e.owner().Root && e.Capability.Mode == confine.Namespaces) && slices.ContainsFunc(stage.Checks, func(c task.Check) bool { return strings.Contains(c.Run, judge.AsContender) })
 	runs := outcome.Runs{Deciding: judge.Runs(out.Deciding), OwnInDeciding: slices.ContainsFunc(changed, func(name string) bool {
 		return protect.IsTest(j.Task.TestFiles, name) && !slices.Contains(plan.PutBack, name) && !slices.Contains(plan.Remove, name)
 	})}
@@ -377,7 +400,7 @@ func (e *Engine) Baseline(ctx context.Context, j Job, p *workspace.Prepared, sta
 	run := func(change *workspace.Change, checks []task.Check, laid workspace.Laid, words string, ends func(*outcome.CheckRun) bool, good bool) ([]judge.Result, error) {
 		c := &copies{e: e, ctx: ctx, j: j, p: p, change: change, owner: e.own(j.ID)}
 		defer c.free()
-		results, err := judge.Run(ctx, func() (judge.Copy, error) { return c.make(laid) }, checks, judge.Options{
+		results, err := judge.Run(ctx, func(check task.Check) (judge.Copy, error) { return c.make(laid, check) }, checks, judge.Options{
 			Limits: j.Limits, Started: func(c task.Check) { started(words + ", check " + string(c.Name)) }, Ends: ends})
 		if err == nil && good {
 			err = e.calibrate(ctx, j, base, c, laid, results, func(what string) { started(words + ", " + what) })

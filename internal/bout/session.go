@@ -363,7 +363,7 @@ func (s *Session) Here(ctx context.Context, c task.Check, laid workspace.Laid) (
 		// contender that may reach nothing but its meter left its code here.
 		world.NoNetwork = s.job.Task.Network != task.NetworkNeeded && s.e.Capability.CutsNetwork
 	}
-	results, err := judge.Run(ctx, func() (judge.Copy, error) { return judge.Copy{World: world, Tree: s.w.Tree()}, nil },
+	results, err := judge.Run(ctx, func(task.Check) (judge.Copy, error) { return judge.Copy{World: world, Tree: s.w.Tree()}, nil },
 		[]task.Check{c}, judge.Options{Limits: s.job.Limits, Secrets: drive.Secrets(s.job.Contender)})
 	if err != nil {
 		if ctx.Err() != nil {

@@ -600,6 +600,9 @@ func (r *rounds) gather(facts *verdict.Facts, out *store.RoundJudgement, j *bout
 	for _, w := range j.Weakened {
 		facts.Weakened = append(facts.Weakened, w.Words())
 	}
+	if j.OneUser {
+		facts.Flags = append(facts.Flags, "{as_contender} ran the result as the check's own user: only a service that runs as root has a second one")
+	}
 	if j.Networked {
 		facts.Flags = append(facts.Flags, "judged with the network there: this machine cannot take it away")
 	}

@@ -167,3 +167,12 @@ func begin(t *testing.T, c *client.Client, p *port) api.ContestDetail {
 	require.NoError(t, err)
 	return d
 }
+
+func discard() *slog.Logger { return slog.New(slog.DiscardHandler) }
+
+func clientOf(t *testing.T, s *service.Server) *client.Client {
+	t.Helper()
+	c, err := client.New(s.URL(), s.Token())
+	require.NoError(t, err)
+	return c
+}

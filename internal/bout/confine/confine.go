@@ -99,6 +99,9 @@ type Spec struct {
 	Hide []string `json:"hide,omitempty"`
 	// Owner is who the command is on the machine; see Owner.
 	Owner Owner `json:"owner"`
+	// Other is a second owner, as whom the command may start programs by OtherPath. It
+	// needs Namespaces and a service that runs as root.
+	Other *Owner `json:"other,omitempty"`
 	// NoNetwork takes the network away: only a loopback of its own is left. It
 	// needs Namespaces.
 	NoNetwork bool `json:"no_network,omitempty"`

@@ -50,8 +50,9 @@ type place struct {
 	mapping int
 }
 
-// buildRoot makes the command's root and moves into it.
-func buildRoot(spec Spec) *stageError {
+// buildRoot makes the command's root and moves into it. second is set where the command
+// may start programs as another user.
+func buildRoot(spec Spec, second **others) *stageError {
 	fail := func(stage string, err error) *stageError { return &stageError{stage, err} }
 	_ = unix.Sethostname([]byte("bout"))
 	if err := unix.Mount("", "/", "", unix.MS_REC|unix.MS_PRIVATE, ""); err != nil {
@@ -131,6 +132,11 @@ func buildRoot(spec Spec) *stageError {
 	p.terminals()
 	for name, to := range map[string]string{"fd": "/proc/self/fd", "stdin": "/proc/self/fd/0", "stdout": "/proc/self/fd/1", "stderr": "/proc/self/fd/2"} {
 		_ = unix.Symlinkat(to, fd, "dev/"+name)
+	}
+	if spec.Other != nil {
+		if *second, err = listenOthers(fd, spec); err != nil {
+			return fail("make the way to the other user", err)
+		}
 	}
 	old := filepath.Join(root, ".old")
 	if err := os.Mkdir(old, 0o700); err != nil {

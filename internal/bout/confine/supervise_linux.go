@@ -51,6 +51,9 @@ func supervisorAttr(spec Spec) *syscall.SysProcAttr {
 // MaybeSupervise turns the process into a supervisor when it was started as
 // one, and does not return then. It stands first in main and in TestMain.
 func MaybeSupervise() {
+	if os.Args[0] == OtherPath {
+		os.Exit(asContender(os.Args[1:]))
+	}
 	if len(os.Args) == 2 && os.Args[1] == holdArg {
 		time.Sleep(time.Minute) // it is ended long before
 		os.Exit(0)
@@ -89,6 +92,7 @@ func supervise() int {
 	}
 	// Not to be traced or read by a command that has the same user.
 	_ = unix.Prctl(unix.PR_SET_DUMPABLE, 0, 0, 0, 0)
+	var second *others
 	if spec.Mode == Namespaces {
 		if spec.NoNetwork {
 			if err := raiseLoopback(); err != nil {
@@ -102,12 +106,18 @@ func supervise() int {
 				}
 			}
 		}
-		if err := buildRoot(spec); err != nil {
+		if err := buildRoot(spec, &second); err != nil {
 			_ = out.Encode(report{Event: "setup", Stage: err.stage, Why: err.err.Error()})
 			return 1
 		}
 	} else {
 		_ = unix.Prctl(unix.PR_SET_CHILD_SUBREAPER, 1, 0, 0, 0)
+	}
+	if second != nil {
+		if err := second.serve(); err != nil {
+			_ = out.Encode(report{Event: "setup", Stage: "serve the other user", Why: err.Error()})
+			return 1
+		}
 	}
 	program, err := lookPath(spec)
 	if err != nil {
@@ -199,6 +209,7 @@ func supervise() int {
 			status = ws
 			break
 		}
+		second.reaped(got, ws)
 	}
 	elapsed := time.Since(began)
 	mu.Lock()

@@ -33,6 +33,8 @@ type World struct {
 	Keep []string
 	// Limits bound what each command uses.
 	Limits Limits
+	// Other is a second owner, as whom commands may start programs; see Spec.Other.
+	Other *Owner
 	// NoNetwork takes the network away, but for a loopback.
 	NoNetwork bool
 	// Listen is the one port that is served on that loopback; 0 for none.
@@ -91,6 +93,12 @@ func (w World) Spec(args []string, env map[string]string) Spec {
 		spec.Overlays = []Overlay{lower}
 	} else {
 		spec.Binds = append(spec.Binds, Bind{Source: real(w.Home), Target: home, Writable: true})
+	}
+	if w.Other != nil && w.Owner.Root {
+		if self, err := os.Executable(); err == nil {
+			spec.Other = w.Other
+			spec.Binds = append(spec.Binds, Bind{Source: real(self), Target: OtherPath})
+		}
 	}
 	if w.Brief != "" {
 		spec.Binds = append(spec.Binds, Bind{Source: real(w.Brief), Target: BriefPath})

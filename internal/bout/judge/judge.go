@@ -43,7 +43,10 @@ type Result struct {
 
 // Copy is a clean copy in which checks run.
 type Copy struct {
-	World confine.World
+	// AsContender is the program that starts another as the contender's user; "" where
+	// this machine has no second user to give.
+	AsContender string
+	World       confine.World
 	// Tree is the copy's folder on this machine.
 	Tree string
 }
@@ -58,10 +61,17 @@ type Options struct {
 	Ends func(*outcome.CheckRun) bool
 }
 
+// AsContender stands in a check's command before a program that is run as the
+// contender's user, while the check itself runs as another.
+const AsContender = "{as_contender}"
+
+// Apart tells whether a check runs as a user of its own, in a copy of its own.
+func Apart(c task.Check) bool { return c.Sealed || strings.Contains(c.Run, AsContender) }
+
 // Run runs checks in order. fresh makes a copy: the first check gets one that
-// those after it share; a sealed check gets one of its own, so that nothing that
+// those after it share; one that runs apart gets one of its own, so that nothing that
 // ran before can have changed what it sees. An error is the harness's fault.
-func Run(ctx context.Context, fresh func() (Copy, error), checks []task.Check, o Options) ([]Result, error) {
+func Run(ctx context.Context, fresh func(task.Check) (Copy, error), checks []task.Check, o Options) ([]Result, error) {
 	out := make([]Result, 0, len(checks))
 	var shared *Copy
 	ended := false
@@ -74,13 +84,13 @@ func Run(ctx context.Context, fresh func() (Copy, error), checks []task.Check, o
 			o.Started(c)
 		}
 		in := shared
-		if in == nil || c.Sealed {
-			made, err := fresh()
+		if in == nil || Apart(c) {
+			made, err := fresh(c)
 			if err != nil {
 				return out, err
 			}
 			in = &made
-			if !c.Sealed {
+			if !Apart(c) {
 				shared = in
 			}
 		}
@@ -177,7 +187,7 @@ func command(ctx context.Context, in Copy, c task.Check, o Options) (Result, err
 		return r, nil
 	}
 	r.Began = time.Now()
-	res, err := confine.Run(ctx, in.World.Spec([]string{"sh", "-c", c.Run}, judgingEnv()), streams, o.Limits.Check.Std())
+	res, err := confine.Run(ctx, in.World.Spec([]string{"sh", "-c", strings.ReplaceAll(c.Run, AsContender, in.AsContender)}, judgingEnv()), streams, o.Limits.Check.Std())
 	if feed != nil {
 		feed.Close()
 	}

@@ -34,9 +34,9 @@ func world(t *testing.T) confine.World {
 }
 
 // copies makes one copy, always the same.
-func copies(t *testing.T) func() (Copy, error) {
+func copies(t *testing.T) func(task.Check) (Copy, error) {
 	w := world(t)
-	return func() (Copy, error) { return Copy{World: w, Tree: w.Workspace}, nil }
+	return func(task.Check) (Copy, error) { return Copy{World: w, Tree: w.Workspace}, nil }
 }
 
 var limits = task.Limits{Check: specfile.Duration(time.Second), Output: 64 << 10}
@@ -59,7 +59,7 @@ func TestChecksRunInOrderUntilOneEndsThem(t *testing.T) {
 
 func TestASealedCheckGetsACopyOfItsOwn(t *testing.T) {
 	made := 0
-	fresh := func() (Copy, error) { made++; w := world(t); return Copy{World: w, Tree: w.Workspace}, nil }
+	fresh := func(task.Check) (Copy, error) { made++; w := world(t); return Copy{World: w, Tree: w.Workspace}, nil }
 	checks := []task.Check{{Name: "one", Run: "touch spoilt"}, {Name: "two", Run: "test ! -e spoilt", Sealed: true}, {Name: "three", Run: "test -e spoilt"}}
 	got, err := Run(t.Context(), fresh, checks, Options{Limits: limits})
 	require.NoError(t, err)
@@ -100,7 +100,7 @@ func TestReportsAreReadFromFiles(t *testing.T) {
 	}
 	check := task.Check{Name: "tests", Reads: task.ReadsJUnit, Report: "out/*.xml", Run: put("a.xml", "lamp") + put("b.xml", "buoy")}
 	fresh := copies(t)
-	where, err := fresh()
+	where, err := fresh(task.Check{})
 	require.NoError(t, err)
 	// What lies there before, perhaps from the contender, is not read, nor is what a link points at.
 	require.NoError(t, os.Mkdir(filepath.Join(where.Tree, "out"), 0o755))
@@ -152,7 +152,7 @@ func TestFilesThatChecksWriteBeside(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			fresh := copies(t)
-			where, err := fresh()
+			where, err := fresh(task.Check{})
 			require.NoError(t, err)
 			require.NoError(t, os.WriteFile(filepath.Join(where.Tree, "cover.out"), []byte("forged"), 0o644))
 			got, err := Run(t.Context(), fresh, []task.Check{{Name: "tests", Reads: task.ReadsExit, Run: c.run, Coverage: "cover.out"}}, Options{Limits: limits})

@@ -123,6 +123,8 @@ type Laid struct {
 	Remove []string
 	// Files are written, by slash path. What begins with "#!" can be run.
 	Files map[string][]byte
+	// Private keeps Files from everybody but their owner.
+	Private bool
 }
 
 // maxPutBack is how large a file may be that is put back, in bytes.
@@ -179,6 +181,9 @@ func (w *Workspace) Lay(l Laid) error {
 		mode := fs.FileMode(0o644)
 		if strings.HasPrefix(string(data[:min(2, len(data))]), "#!") {
 			mode = 0o755
+		}
+		if l.Private {
+			mode &^= 0o077
 		}
 		err := makeWay(root, name)
 		if err == nil {

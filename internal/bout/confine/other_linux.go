@@ -1,0 +1,268 @@
+package confine
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"os/signal"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"sync"
+	"syscall"
+
+	"golang.org/x/sys/unix"
+)
+
+// A check that looks at a program from outside runs as one user, and starts the program,
+// which a contender wrote, as another: it can then neither read what only the check may
+// read, nor trace the check, nor signal it. No process inside may change its user; so the
+// check asks the supervisor, over a socket that only the check can open, by a small helper:
+// this binary under another name.
+
+// OtherPath is the helper: `/bout/as-contender program argument...` runs a program as the
+// other user, with the same standard streams, and ends as it does.
+const OtherPath = "/bout/as-contender"
+
+const otherSocket = "/bout/.as-contender"
+
+// otherID is the user number that the other user sees for itself.
+const otherID = 1001
+
+// maxAsked is how long what the helper asks for may be, in bytes.
+const maxAsked = 1 << 20
+
+type askedFor struct {
+	Args []string `json:"args"`
+	Env  []string `json:"env"`
+	Dir  string   `json:"dir"`
+}
+
+type endedAs struct {
+	Err    string `json:"err,omitempty"`
+	Code   int    `json:"code"`
+	Signal int    `json:"signal,omitempty"`
+}
+
+// others starts programs as the other user.
+type others struct {
+	spec     Spec
+	listener *net.UnixListener
+
+	mu    sync.Mutex
+	ended map[int]chan syscall.WaitStatus // by process
+}
+
+// listenOthers opens the socket, below a root that is being built.
+func listenOthers(rootFD int, spec Spec) (*others, error) {
+	name := fmt.Sprintf("/proc/self/fd/%d%s", rootFD, otherSocket)
+	l, err := net.ListenUnix("unix", &net.UnixAddr{Name: name, Net: "unix"})
+	if err != nil {
+		return nil, err
+	}
+	l.SetUnlinkOnClose(false)
+	if err := os.Chown(name, spec.Owner.UID, spec.Owner.GID); err != nil {
+		return nil, err
+	}
+	return &others{spec: spec, listener: l, ended: map[int]chan syscall.WaitStatus{}}, os.Chmod(name, 0o600)
+}
+
+// serve answers until the supervisor ends. It has a thread of its own, on which the
+// privileges are lowered once for all that it starts.
+func (o *others) serve() error {
+	ready := make(chan error, 1)
+	type started struct {
+		pid   int
+		ended chan syscall.WaitStatus
+		err   error
+	}
+	type job struct {
+		asked   askedFor
+		files   [3]int
+		started chan started
+	}
+	jobs := make(chan job)
+	go func() { // ends with the supervisor
+		runtime.LockOSThread()
+		spec := o.spec
+		spec.Owner = *spec.Other
+		attr := &syscall.SysProcAttr{Setsid: true}
+		err := lowerPrivileges(spec, attr)
+		if err == nil {
+			err = installFilter()
+		}
+		attr.UidMappings[0].ContainerID, attr.GidMappings[0].ContainerID = otherID, otherID
+		attr.Credential = &syscall.Credential{Uid: otherID, Gid: otherID}
+		ready <- err
+		for j := range jobs {
+			o.mu.Lock() // so that its end is not heard of before it is known
+			pid, _, err := syscall.StartProcess(j.asked.Args[0], j.asked.Args, &syscall.ProcAttr{Dir: j.asked.Dir, Env: j.asked.Env,
+				Files: []uintptr{uintptr(j.files[0]), uintptr(j.files[1]), uintptr(j.files[2])}, Sys: attr})
+			ended := make(chan syscall.WaitStatus, 1)
+			if err == nil {
+				o.ended[pid] = ended
+			}
+			o.mu.Unlock()
+			j.started <- started{pid, ended, err}
+		}
+	}()
+	if err := <-ready; err != nil {
+		return err
+	}
+	go func() { // likewise
+		for {
+			conn, err := o.listener.AcceptUnix()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer conn.Close()
+				asked, files, err := receiveAsked(conn)
+				if err != nil {
+					_ = json.NewEncoder(conn).Encode(endedAs{Err: err.Error()})
+					return
+				}
+				j := job{asked, files, make(chan started, 1)}
+				jobs <- j
+				as := <-j.started
+				for _, fd := range files {
+					unix.Close(fd)
+				}
+				if as.err != nil {
+					_ = json.NewEncoder(conn).Encode(endedAs{Err: as.err.Error()})
+					return
+				}
+				gone := make(chan struct{})
+				go func() { // ends with the connection
+					one := make([]byte, 1)
+					_, _ = conn.Read(one)
+					close(gone)
+				}()
+				var status syscall.WaitStatus
+				select {
+				case status = <-as.ended:
+				case <-gone: // who asked has ended, and so does what it asked for
+					_ = syscall.Kill(-as.pid, syscall.SIGKILL)
+					status = <-as.ended
+				}
+				out := endedAs{Code: status.ExitStatus()}
+				if status.Signaled() {
+					out.Signal = int(status.Signal())
+				}
+				_ = json.NewEncoder(conn).Encode(out)
+			}()
+		}
+	}()
+	return nil
+}
+
+// reaped takes the end of a process that the supervisor heard of.
+func (o *others) reaped(pid int, status syscall.WaitStatus) {
+	if o == nil {
+		return
+	}
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if c := o.ended[pid]; c != nil {
+		c <- status
+		delete(o.ended, pid)
+	}
+}
+
+// receiveAsked reads what the helper asks for, with its three streams.
+func receiveAsked(conn *net.UnixConn) (asked askedFor, files [3]int, err error) {
+	data, oob := make([]byte, maxAsked), make([]byte, unix.CmsgSpace(3*4))
+	n, oobn, _, _, err := conn.ReadMsgUnix(data, oob)
+	if err != nil {
+		return asked, files, err
+	}
+	messages, err := unix.ParseSocketControlMessage(oob[:oobn])
+	if err != nil || len(messages) != 1 {
+		return asked, files, errors.New("three streams were expected")
+	}
+	fds, err := unix.ParseUnixRights(&messages[0])
+	if err != nil || len(fds) != 3 {
+		for _, fd := range fds {
+			unix.Close(fd)
+		}
+		return asked, files, errors.New("three streams were expected")
+	}
+	copy(files[:], fds)
+	for _, fd := range fds {
+		unix.CloseOnExec(fd)
+	}
+	// A long request comes in several pieces; it ends with a line end.
+	for n < len(data) && data[n-1] != '\n' {
+		more, readErr := conn.Read(data[n:])
+		if n += more; readErr != nil {
+			break
+		}
+	}
+	if err := json.Unmarshal(data[:n], &asked); err != nil || len(asked.Args) == 0 {
+		for _, fd := range fds {
+			unix.Close(fd)
+		}
+		return asked, files, errors.New("the request cannot be read, or is longer than 1 MiB")
+	}
+	return asked, files, nil
+}
+
+// asContender is the helper.
+func asContender(args []string) int {
+	complain := func(err error) int {
+		fmt.Fprintln(os.Stderr, "as-contender: "+err.Error())
+		return 126
+	}
+	if len(args) == 0 {
+		return complain(errors.New("no program was named"))
+	}
+	program, err := exec.LookPath(args[0])
+	if err != nil {
+		return complain(err)
+	}
+	dir, err := os.Getwd()
+	if err != nil {
+		return complain(err)
+	}
+	if program, err = filepath.Abs(program); err != nil {
+		return complain(err)
+	}
+	env := []string{"HOME=" + TmpPath, "TMPDIR=" + TmpPath}
+	for _, kv := range os.Environ() {
+		if !strings.HasPrefix(kv, "HOME=") && !strings.HasPrefix(kv, "TMPDIR=") {
+			env = append(env, kv)
+		}
+	}
+	conn, err := net.DialUnix("unix", nil, &net.UnixAddr{Name: otherSocket, Net: "unix"})
+	if err != nil {
+		return complain(err)
+	}
+	defer conn.Close()
+	data, err := json.Marshal(askedFor{Args: append([]string{program}, args[1:]...), Env: env, Dir: dir})
+	if err != nil {
+		return complain(err)
+	}
+	data = append(data, '\n')
+	if n, _, err := conn.WriteMsgUnix(data, unix.UnixRights(0, 1, 2), nil); err != nil {
+		return complain(err)
+	} else if n < len(data) {
+		if _, err := conn.Write(data[n:]); err != nil {
+			return complain(err)
+		}
+	}
+	signal.Ignore(syscall.SIGPIPE)
+	var out endedAs
+	if err := json.NewDecoder(conn).Decode(&out); err != nil {
+		return complain(err)
+	}
+	switch {
+	case out.Err != "":
+		return complain(errors.New(out.Err))
+	case out.Signal != 0:
+		return 128 + out.Signal
+	}
+	return out.Code
+}
