@@ -100,7 +100,7 @@ func (s *Session) lookAtGuidance() {
 
 func (s *Session) captureLimits() workspace.Limits {
 	c := s.job.Contender
-	return workspace.Limits{File: int64(s.job.Limits.File), Total: maxTotal, Secrets: drive.Secrets(c), Placed: s.placed, Except: func(name string) bool {
+	return workspace.Limits{File: int64(s.job.Limits.File), Total: maxTotal(s.job.Limits.File), Secrets: drive.Secrets(c), Placed: s.placed, Except: func(name string) bool {
 		return name == c.AnswerFile && name != "" || c.FirstUse != nil && matches(c.FirstUse.Keep, name)
 	}}
 }

@@ -5,11 +5,13 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"os"
 	"path/filepath"
 	"slices"
 	"sort"
 	"sync"
 
+	"agonometer/internal/bout/beneath"
 	"agonometer/internal/bout/judge"
 	"agonometer/internal/bout/workspace"
 	"agonometer/internal/core/patch"
@@ -158,16 +160,33 @@ func (e *Engine) MeasureEdits(ctx context.Context, t *task.Task, p *workspace.Pr
 			job.References = append(job.References, text)
 		}
 	}
+	if len(result.Diff)+len(result.Shown) > maxMeasured {
+		return notMeasured(job, &errNotMeasured{"the change is too large"}), nil
+	}
 	if !helperReady {
 		return e.measuring.measure(ctx, job)
 	}
+	dir, err := os.MkdirTemp(e.Scratch(), "measure-") // a measurer that is ended leaves what it made
+	if err != nil {
+		return nil, err
+	}
+	defer beneath.RemoveTree(dir)
+	job.Scratch = dir
 	m, err := e.measurers.run(ctx, filepath.Join(e.Data, "git"), job)
 	var not *errNotMeasured
 	if errors.As(err, &not) {
 		e.Log.Warn("a change is too much to be measured", "why", not.why)
-		return &patch.Measures{Version: patch.MeasuresVersion, Figures: []patch.Figure{}, Findings: []patch.Finding{}, Notes: []string{not.Error()}, Off: job.Off}, nil
+		return notMeasured(job, not), nil
 	}
 	return m, err
+}
+
+// maxMeasured is how long a diff may be that is measured, in its two forms together, in bytes.
+const maxMeasured = 16 << 20
+
+// notMeasured are the measures of a change that has none.
+func notMeasured(job *measureJob, why *errNotMeasured) *patch.Measures {
+	return &patch.Measures{Version: patch.MeasuresVersion, Figures: []patch.Figure{}, Findings: []patch.Finding{}, Notes: []string{why.Error()}, Off: job.Off}
 }
 
 // measure works out the edit measures of a change.

@@ -19,6 +19,7 @@ import (
 	"agonometer/internal/core/contender"
 	"agonometer/internal/core/ledger"
 	"agonometer/internal/core/outcome"
+	"agonometer/internal/core/specfile"
 	"agonometer/internal/core/task"
 	"agonometer/internal/core/verdict"
 	"agonometer/internal/core/wire"
@@ -52,8 +53,11 @@ type Worked struct {
 	CaptureMS int64
 }
 
-// maxTotal is how much of a change is captured in all, in bytes.
-const maxTotal = 512 << 20
+// leastTotal is how much of a change is captured in all, in bytes, unless a task wants
+// larger files: a change is held in memory, in more forms than one.
+const leastTotal = 64 << 20
+
+func maxTotal(file specfile.Size) int64 { return max(leastTotal, 2*int64(file)) }
 
 // maxAnswer is how much of a closing message is kept, in bytes.
 const maxAnswer = 1 << 20
@@ -393,7 +397,7 @@ func (e *Engine) CaptureFolder(ctx context.Context, id, folder string, p *worksp
 	if err := workspace.CopyTree(folder, w.Tree(), workspace.CopyOptions{Skip: func(name string, dir bool) bool { return name == ".git" }}); err != nil {
 		return nil, err
 	}
-	return e.Git.Capture(ctx, w, workspace.Limits{File: int64(limits.File), Total: maxTotal})
+	return e.Git.Capture(ctx, w, workspace.Limits{File: int64(limits.File), Total: maxTotal(limits.File)})
 }
 
 // firstFailing is the first check of a run that did not go well by itself.

@@ -76,24 +76,24 @@ var attacks = []attack{
 
 	// The answer.
 	{name: "sealed", tries: "read the task's sealed files and reference", stops: "covered by their real paths", yaml: "reads: [SECRETS]\n", script: "cat SECRETS/sealed/test/* SECRETS/reference.patch SECRETS/quay.md 2>/dev/null | grep -q . && echo ESCAPED; true", never: "ESCAPED"},
-	{name: "others-sealed", tries: "read the files of the contest's other tasks", stops: "all files of a contest are covered in each bout", yaml: "reads: [SECRETS]\n", script: "cat SECRETS/other/answer.txt SECRETS/other.md SECRETS/contest.yaml SECRETS/tools/*.yaml 2>/dev/null | grep -q . && echo ESCAPED; true", never: "ESCAPED"},
-	{name: "sealed-by-link", tries: "read them by a path that goes through a link", stops: "what is covered is compared by real paths", yaml: "reads: [LINKED]\n", script: "cat LINKED/sealed/test/* LINKED/reference.patch LINKED/other/answer.txt 2>/dev/null | grep -q . && echo ESCAPED; true", never: "ESCAPED"},
+	{name: "others-sealed", project: "two", tries: "read the files of the contest's other tasks", stops: "all files of a contest are covered in each bout", yaml: "reads: [SECRETS]\n", script: "cat SECRETS/other/answer.txt SECRETS/other.md SECRETS/contest.yaml SECRETS/tools/*.yaml 2>/dev/null | grep -q . && echo ESCAPED; true", never: "ESCAPED"},
+	{name: "sealed-by-link", project: "two", tries: "read them by a path that goes through a link", stops: "what is covered is compared by real paths", yaml: "reads: [LINKED]\n", script: "cat LINKED/sealed/test/* LINKED/reference.patch LINKED/other/answer.txt 2>/dev/null | grep -q . && echo ESCAPED; true", never: "ESCAPED"},
 	{name: "data", tries: "read the data folder: records, token, other bouts", stops: "nothing of it is ever shown", yaml: "reads: [DATA]\n", script: "ls -A DATA 2>/dev/null | grep -q . && echo ESCAPED; true", never: "ESCAPED"},
-	{name: "history", tries: "find the later history in the repository", stops: "the start repository holds nothing later", script: "git cat-file --batch-all-objects --batch 2>/dev/null | grep -q 'less silt' && echo ESCAPED; git log --all --oneline | grep -q silt && echo ESCAPED; true", never: "ESCAPED"},
+	{name: "history", tries: "find the later history in the repository", stops: "the start repository holds nothing later", script: "git cat-file --batch-all-objects --batch 2>/dev/null | grep -q 'less.silt' && echo ESCAPED; git log --all --oneline | grep -q silt && echo ESCAPED; true", never: "ESCAPED"},
 	{name: "link-in-change", tries: "leave links to secrets in its change", stops: "links are captured as links, and never followed", script: "ln -s SECRETS/reference.patch a.txt; ln -s DATA/token b.txt; ln -s SECRETS c; mkdir d; ln -s DATA d/e; echo '# x' >> depth.sh"},
 	{name: "link-as-answer", tries: "name a link as the file with its closing message", stops: "read below the workspace alone", yaml: "answer_file: said.md\n", script: "ln -s SECRETS/reference.patch said.md; echo '# x' >> depth.sh"},
 
 	// Writing outside.
-	{name: "links-in-home", tries: "leave links in HOME where the service will copy files to", stops: "copies go beneath an open folder, over what is in the way", yaml: "carry: [{from: CARRIED, to: .config/tool/settings}]\nfirst_use: {run: [sh, -c, 'rm -rf ~/.config; ln -s OUTSIDE ~/.config; echo indexed > ~/index']}\n",
+	{name: "links-in-home", project: "rounds", tries: "leave links in HOME where the service will copy files to", stops: "copies go beneath an open folder, over what is in the way", yaml: "carry: [{from: CARRIED, to: .config/tool/settings}]\nfirst_use: {run: [sh, -c, 'rm -rf ~/.config; ln -s OUTSIDE ~/.config; echo indexed > ~/index']}\n",
 		script: "grep -q carried ~/.config/tool/settings && echo settings-are-there; true", says: "settings-are-there"},
-	{name: "file-in-home", tries: "leave a plain file where a folder has to be", stops: "it gives way", yaml: "carry: [{from: CARRIED, to: .config/tool/settings}]\nfirst_use: {run: [sh, -c, 'rm -rf ~/.config; echo x > ~/.config']}\n",
+	{name: "file-in-home", project: "rounds", tries: "leave a plain file where a folder has to be", stops: "it gives way", yaml: "carry: [{from: CARRIED, to: .config/tool/settings}]\nfirst_use: {run: [sh, -c, 'rm -rf ~/.config; echo x > ~/.config']}\n",
 		script: "grep -q carried ~/.config/tool/settings && echo settings-are-there; true", says: "settings-are-there"},
-	{name: "links-in-tmp", tries: "leave a link in /tmp where the next round mounts something", stops: "places are made beneath the new root, over what is in the way", yaml: "reads: [CARRIED]\n",
+	{name: "links-in-tmp", project: "rounds", tries: "leave a link in /tmp where the next round mounts something", stops: "places are made beneath the new root, over what is in the way", yaml: "reads: [CARRIED]\n",
 		script: "rm -rf /tmp/* 2>/dev/null; mv /tmp/$(echo CARRIED | cut -d/ -f3) /tmp/away 2>/dev/null; ln -s OUTSIDE /tmp/$(echo CARRIED | cut -d/ -f3) 2>/dev/null; echo '# x' >> depth.sh"},
 	{name: "git-hooks", tries: "have the service's git run a hook, a filter or a monitor", stops: "the service's git has a directory and settings of its own", script: "git config core.fsmonitor 'touch OUTSIDE/ran'; git config core.hooksPath .; printf '#!/bin/sh\\ntouch OUTSIDE/ran\\n' > post-checkout; chmod +x post-checkout; git config filter.x.smudge 'touch OUTSIDE/ran'; git config filter.x.clean 'touch OUTSIDE/ran'; echo '* filter=x' > .gitattributes; echo '# x' >> depth.sh"},
 
 	// Void as a way out.
-	{name: "lock-all", tries: "take all permissions from its workspace", stops: "they are given back by descriptor", script: "echo '# x' >> depth.sh; chmod 000 . 2>/dev/null; true"},
+	{name: "lock-all", project: "rounds", tries: "take all permissions from its workspace", stops: "they are given back by descriptor", script: "echo '# x' >> depth.sh; chmod 000 . 2>/dev/null; true"},
 	{name: "lock-parts", tries: "take them from folders and files in it", stops: "likewise", script: "mkdir -p x/y; echo z > x/y/z; echo '# x' >> depth.sh; chmod 000 x/y/z x/y x test"},
 	{name: "long-path", tries: "make a path that is too long for the judging copy", stops: "trees are walked by descriptors, a folder at a time", script: "d=$(printf 'd%.0s' $(seq 200)); (for i in $(seq 30); do mkdir $d && cd $d || exit; done; echo x > f); echo '# x' >> depth.sh"},
 	{name: "odd-names", tries: "use names that parsers stumble over", stops: "paths are passed between NULs, and counted where nothing else goes", script: "printf x > \"$(printf 'a\\nb\\tc\\\"d')\"; printf x > \"$(printf '\\377\\376')\"; mkdir -- -rf; echo x > -rf/-x; echo '# x' >> depth.sh"},
@@ -102,7 +102,7 @@ var attacks = []attack{
 	{name: "kill-all", tries: "end its supervisor, and everything", stops: "that is how the tool ended", script: "echo '# x' >> depth.sh; kill -9 -1; kill -9 1; kill -9 $PPID"},
 	{name: "stop-all", tries: "stop everything and stay", stops: "the time limit", yaml: "", script: "echo '# x' >> depth.sh; kill -STOP -1; kill -STOP $$; sleep 100", reasons: []verdict.Reason{verdict.TimeLimit}},
 	{name: "fork-bomb", tries: "start processes without end", stops: "a limit of processes, and the end of the namespace", script: "echo '# x' >> depth.sh; b() { b | b & }; b 2>/dev/null; sleep 100", reasons: []verdict.Reason{verdict.TimeLimit, verdict.MemoryLimit, verdict.CPULimit, verdict.ToolCrashed}},
-	{name: "memory", tries: "use all memory in small processes", stops: "a limit of memory", script: "echo '# x' >> depth.sh; for i in $(seq 60); do python3 -c \"import time;x=bytearray(30<<20);time.sleep(100)\" & done; wait", reasons: []verdict.Reason{verdict.MemoryLimit}},
+	{name: "memory", tries: "use all memory in small processes", stops: "a limit of memory", script: "echo '# x' >> depth.sh; for i in $(seq 40); do head -c 40000000 /dev/zero | tail -c 40000000 | sleep 100 & done; wait", reasons: []verdict.Reason{verdict.MemoryLimit}},
 	{name: "disk", tries: "fill the disk", stops: "a limit of what is written", script: "echo '# x' >> depth.sh; i=0; while :; do i=$((i+1)); head -c 10000000 /dev/zero > $i; done", reasons: []verdict.Reason{verdict.DiskLimit}},
 	{name: "inodes", tries: "use up the inodes", stops: "a limit of files", script: "echo '# x' >> depth.sh; python3 -c \"\nimport os\nfor i in range(10**7): open('f%d'%i,'w').close()\"", reasons: []verdict.Reason{verdict.DiskLimit}},
 	{name: "cpu", tries: "use all CPU time", stops: "a limit of CPU time", script: "echo '# x' >> depth.sh; while :; do :; done", reasons: []verdict.Reason{verdict.CPULimit}},
@@ -161,8 +161,8 @@ for p in ['SECRETS/sealed/test/silt.t', 'DATA/records.sqlite', ws+'/l/sealed/tes
         t = r['result']['terminalId']; ask('terminal/wait_for_exit', terminalId=t)
         if ask('terminal/output', terminalId=t)['result']['exitStatus'].get('exitCode') == 0: say('ESCAPED '+p)
 `, never: "ESCAPED"},
-	{name: "acp-no-handshake", tries: "not shake hands in a repository that looks hard", stops: "it did elsewhere: then it counts", acp: "HARD", reasons: []verdict.Reason{verdict.HandshakeFailed}},
-	{name: "acp-chain", tries: "work on between two rounds in ever new processes", stops: "all processes are stopped in one step", acp: `
+	{name: "acp-no-handshake", project: "two", tries: "not shake hands in a repository that looks hard", stops: "it did elsewhere: then it counts", acp: "HARD", reasons: []verdict.Reason{verdict.HandshakeFailed, verdict.ToolCrashed}},
+	{name: "acp-chain", project: "rounds", tries: "work on between two rounds in ever new processes", stops: "all processes are stopped in one step", acp: `
 if os.fork() == 0:
     end = time.time()+3
     while time.time() < end:
@@ -213,7 +213,7 @@ var projects = map[string]struct {
 		"echo 'module.exports = (a, b) => a - b;' > depth.js", "checks: [{name: tests, run: npm test --silent, reads: tap}]\nprotect: strict\n", nil, "npm"},
 	"outside": {"printf '#!/bin/sh\\necho $1\\n' > depth.sh; chmod +x depth.sh", "printf '#!/bin/sh\\necho $(($1 - $2))\\n' > depth.sh",
 		"checks:\n  - name: outside\n    sealed: true\n    run: sh judge/ask.sh\nsealed: {folder: outside-sealed}\n",
-		map[string]string{"judge/ask.sh": "expected=7\n[ \"$({as_contender} sh depth.sh 10 3)\" = \"$expected\" ]\n"}, "sh"},
+		map[string]string{"judge/ask.sh": "expected=7\n[ \"$($AS_CONTENDER sh depth.sh 10 3)\" = \"$expected\" ]\n"}, "sh"},
 }
 
 func TestHostileContenders(t *testing.T) {
@@ -267,7 +267,7 @@ func hostileRun(t *testing.T) {
 	data, outside := filepath.Join(base, "data"), filepath.Join(base, "outside")
 	require.NoError(t, os.Mkdir(outside, 0o777))
 	require.NoError(t, os.Chmod(outside, 0o777))
-	p := newQuay(t, "repair_rounds: 1\nlimits: {time: 6s, check: 20s, memory: 700MiB, disk: 300MiB, files: 30000, cpu: 4s, processes: 300}\n", map[string]string{})
+	p := newQuay(t, "limits: {time: 10s, check: 20s, memory: 700MiB, disk: 300MiB, files: 30000, cpu: 8s, processes: 300}\n", map[string]string{})
 	require.NoError(t, os.Chmod(p.dir, 0o755))
 	linked := filepath.Join(base, "linked")
 	require.NoError(t, os.Symlink(p.dir, linked))
@@ -316,7 +316,8 @@ func hostileRun(t *testing.T) {
 	sort.Strings(order)
 	for _, project := range order {
 		bundle := p.bundle()
-		if project != "quay" {
+		shell := project == "quay" || project == "two" || project == "rounds"
+		if !shell {
 			spec := projects[project]
 			if _, err := exec.LookPath(spec.needs); err != nil {
 				continue
@@ -324,8 +325,14 @@ func hostileRun(t *testing.T) {
 			bundle = projectBundle(t, p, project)
 		}
 		contest := p.files["contest.yaml"]
-		bundle.Files[bundle.Main] = []byte(strings.Replace(contest, "at_once: 1", "at_once: 2", 1))
-		if project != "quay" {
+		switch project {
+		case "quay":
+			contest = strings.Replace(contest, `tasks: ["*.md"]`, "at_once: 2\ntasks: [quay.md]", 1)
+		case "rounds":
+			contest = strings.Replace(contest, `tasks: ["*.md"]`, "repair_rounds: 1\ntasks: [quay.md]", 1)
+		}
+		bundle.Files[bundle.Main] = []byte(contest)
+		if !shell {
 			bundle.Files[bundle.Main] = []byte("contest: " + project + "\ntasks: [\"" + project + ".md\"]\ncontenders: [\"tools/*.yaml\"]\nseed: 1\nlimits: {time: 20s, check: 30s}\n")
 		}
 		for _, a := range byProject[project] {
@@ -333,7 +340,7 @@ func hostileRun(t *testing.T) {
 		}
 		d, err := c.StartContest(t.Context(), bundle, nil)
 		require.NoError(t, err)
-		d = finish(t, c, d)
+		d = finishWithin(t, c, d, 10*time.Minute)
 		for _, a := range byProject[project] {
 			t.Run(a.name, func(t *testing.T) {
 				if a.rootOnly && os.Geteuid() != 0 {

@@ -15,11 +15,13 @@ import (
 	"io"
 	"io/fs"
 	"log/slog"
+	"math"
 	"net"
 	"net/http"
 	"net/url"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"strings"
 	"sync"
 	"time"
@@ -72,10 +74,17 @@ type Server struct {
 	codes map[string]time.Time
 }
 
+// softMemory is how much memory the service has before its collector works harder, in
+// bytes: large changes come and go, and need not add up.
+const softMemory = 256 << 20
+
 // Start opens the data folder and serves until Close.
 func Start(opt Options) (*Server, error) {
 	if opt.Listen == "" {
 		opt.Listen = DefaultListen
+	}
+	if debug.SetMemoryLimit(-1) == math.MaxInt64 { // and nobody set GOMEMLIMIT
+		debug.SetMemoryLimit(softMemory)
 	}
 	st, err := store.Open(opt.Data, time.Now)
 	if err != nil {

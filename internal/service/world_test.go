@@ -124,7 +124,12 @@ func start(t *testing.T, data string) (*service.Server, *client.Client) {
 // finish waits for a contest's end by its live feed.
 func finish(t *testing.T, c *client.Client, d api.ContestDetail) api.ContestDetail {
 	t.Helper()
-	ctx, cancel := context.WithTimeout(t.Context(), 3*time.Minute)
+	return finishWithin(t, c, d, 3*time.Minute)
+}
+
+func finishWithin(t *testing.T, c *client.Client, d api.ContestDetail, limit time.Duration) api.ContestDetail {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(t.Context(), limit)
 	defer cancel()
 	require.NoError(t, c.Follow(ctx, d.ID, d.LastEventID, func(e api.FeedEvent) bool {
 		return e.Kind != "contest" || e.State != "done" && e.State != "stopped"

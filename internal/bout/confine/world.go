@@ -150,8 +150,8 @@ func toolFolders(dir string) []string {
 	if filepath.Base(root) == ".cargo" { // beside its programs lie keys; what they lead to lies next to it
 		return append(out, filepath.Join(filepath.Dir(root), ".rustup"))
 	}
-	if wide(root) || exists(filepath.Join(root, "src")) && !exists(filepath.Join(root, "VERSION")) {
-		return out // no installation of its own, or a folder of sources with programs in it
+	if wide(root) {
+		return out // no installation of its own
 	}
 	for _, part := range []string{"lib", "lib64", "libexec", "share", "include", "jre", "versions"} {
 		if exists(filepath.Join(root, part)) {

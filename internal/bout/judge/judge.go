@@ -187,7 +187,7 @@ func command(ctx context.Context, in Copy, c task.Check, o Options) (Result, err
 		return r, nil
 	}
 	r.Began = time.Now()
-	res, err := confine.Run(ctx, in.World.Spec([]string{"sh", "-c", strings.ReplaceAll(c.Run, AsContender, in.AsContender)}, judgingEnv()), streams, o.Limits.Check.Std())
+	res, err := confine.Run(ctx, in.World.Spec([]string{"sh", "-c", strings.ReplaceAll(c.Run, AsContender, in.AsContender)}, judgingEnv(in)), streams, o.Limits.Check.Std())
 	if feed != nil {
 		feed.Close()
 	}
@@ -236,7 +236,10 @@ func command(ctx context.Context, in Copy, c task.Check, o Options) (Result, err
 
 // judgingEnv is the environment that checks get besides the usual. Results from
 // a cache would make every repeat agree.
-func judgingEnv() map[string]string { return map[string]string{"GOFLAGS": "-count=1"} }
+// Scripts that a check calls find in AS_CONTENDER what {as_contender} stands for.
+func judgingEnv(in Copy) map[string]string {
+	return map[string]string{"GOFLAGS": "-count=1", "AS_CONTENDER": in.AsContender}
+}
 
 // What is read of reports at most.
 const (

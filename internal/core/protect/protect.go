@@ -229,7 +229,11 @@ func Weakened(t *task.Task, checks []task.Check, changed []patch.File, exists fu
 		case guarded:
 			out = append(out, lines(f, start)...)
 		case anyMatch(manifests, start) && !anyMatch(t.Unprotected, start):
-			if l, ok := narrowed(f); ok {
+			l, ok := narrowed(f)
+			if !ok && makefileRE.MatchString(path.Base(start)) {
+				l, ok = rewritten(f, targets(checks))
+			}
+			if ok {
 				out = append(out, Weakening{Kind: Narrowed, What: start, Line: max(l.Old, l.New), Text: clip(l.Text)})
 			}
 		}
@@ -282,6 +286,61 @@ func narrowed(f patch.File) (patch.Line, bool) {
 				}
 			}
 			from = max(to, from+1)
+		}
+	}
+	return patch.Line{}, false
+}
+
+var (
+	makefileRE = regexp.MustCompile(`^(GNU)?[Mm]akefile$|\.mk$`)
+	targetRE   = regexp.MustCompile(`^([A-Za-z0-9_.%/ -]+?)\s*:([^=]|$)`)
+)
+
+// targets are the rules of a makefile that checks ask for, and those by which most
+// projects test.
+func targets(checks []task.Check) map[string]bool {
+	out := map[string]bool{"test": true, "tests": true, "check": true}
+	for _, command := range words(checks) {
+		if base := path.Base(command[0]); base != "make" && base != "gmake" {
+			continue
+		}
+		for _, w := range command[1:] {
+			if w != "" && !strings.HasPrefix(w, "-") && !strings.Contains(w, "=") {
+				out[w] = true
+			}
+		}
+	}
+	return out
+}
+
+// rewritten finds the first changed line of a recipe of one of some rules.
+func rewritten(f patch.File, rules map[string]bool) (patch.Line, bool) {
+	for _, h := range f.Hunks {
+		inside := false
+		enter := func(line string) {
+			if m := targetRE.FindStringSubmatch(line); m != nil {
+				inside = slices.ContainsFunc(strings.Fields(m[1]), func(t string) bool { return rules[t] })
+			}
+		}
+		enter(h.Heading)
+		balance := map[string]int{} // what only got other white space, or moved, says what it said
+		for _, l := range h.Lines {
+			switch said := strings.Join(strings.Fields(l.Text), " "); l.Kind {
+			case patch.LineAdded:
+				balance[said]++
+			case patch.LineRemoved:
+				balance[said]--
+			}
+		}
+		for _, l := range h.Lines {
+			if strings.HasPrefix(l.Text, "\t") {
+				said := strings.TrimLeft(strings.TrimSpace(l.Text), "@-+ ")
+				if inside && l.Kind != patch.LineContext && balance[strings.Join(strings.Fields(l.Text), " ")] != 0 && said != "" && !strings.HasPrefix(said, "#") {
+					return l, true
+				}
+				continue
+			}
+			enter(l.Text)
 		}
 	}
 	return patch.Line{}, false

@@ -117,6 +117,8 @@ func TestWeakened(t *testing.T) {
 		{"a rule that got white space", edit("Makefile", " test:", "-	go test ./...", "+	go  test ./... "), nil, 0},
 		{"a rule that got more", edit("Makefile", " test:", "-	go test ./...", "+	go test ./... || true"), []Kind{Narrowed}, 2},
 		{"a rule that became a remark", edit("Makefile", " test:", "-	go test ./...", "+	# go test ./..."), []Kind{Narrowed}, 2},
+		{"a recipe of the rule", edit("Makefile", " test:", "-	@sh run.sh", "+	@echo ok"), []Kind{Narrowed}, 2},
+		{"a recipe of another rule", edit("Makefile", " lamp: lamp.c", "-	cc lamp.c", "+	cc -O2 lamp.c", " test:"), nil, 0},
 		{"a remark about tests", edit("Makefile", "-# All tests", "+# All of the tests", " test:"), nil, 0},
 		{"what it is about", edit("package.json", " {", `-  "description": "Lamps, and checks of them",`, `+  "description": "Lamps and their checks",`, " }"), nil, 0},
 		{"something else in the manifest", edit("package.json", " {", `-  "version": "1"`, `+  "version": "2"`, " }"), nil, 0},
