@@ -10,6 +10,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"sort"
 	"strings"
 	"syscall"
@@ -216,6 +217,11 @@ var projects = map[string]struct {
 		map[string]string{"judge/ask.sh": "expected=7\n[ \"$($AS_CONTENDER sh depth.sh 10 3)\" = \"$expected\" ]\n"}, "sh"},
 }
 
+// slow are attacks that take their time, until a limit or with large changes. They are
+// part of make test-long.
+var slow = []string{"orphan", "stop-all", "fork-bomb", "memory", "disk", "inodes", "cpu", "output-flood", "churn", "commas", "comments", "many-files", "acp-swap", "acp-chain",
+	"tty", "vsock", "keyring", "mounts", "link-as-answer", "nested-git", "honest-make", "honest-python", "shadow-unittest", "file-in-home", "lock-parts", "sealed-by-link"}
+
 func TestHostileContenders(t *testing.T) {
 	if os.Getenv("AGONOMETER_HOSTILE") == "" && os.Geteuid() == 0 {
 		t.Run("as root", func(t *testing.T) { hostileRun(t) })
@@ -245,7 +251,7 @@ func asOrdinaryUser(t *testing.T) {
 	defer cancel()
 	cmd := exec.CommandContext(ctx, program, "-test.run", "^TestHostileContenders$", "-test.v")
 	cmd.Dir = home
-	cmd.Env = []string{"AGONOMETER_HOSTILE=user", "HOME=" + home, "TMPDIR=" + home, "PATH=/usr/local/bin:/usr/bin:/bin"}
+	cmd.Env = []string{"AGONOMETER_HOSTILE=user", "AGONOMETER_LONG=" + os.Getenv("AGONOMETER_LONG"), "HOME=" + home, "TMPDIR=" + home, "PATH=/usr/local/bin:/usr/bin:/bin"}
 	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: user, Gid: user}, Setsid: true}
 	out, err := cmd.CombinedOutput()
 	if err != nil {
@@ -305,6 +311,9 @@ func hostileRun(t *testing.T) {
 		if a.project == "" {
 			a.project = "quay"
 		}
+		if os.Getenv("AGONOMETER_LONG") == "" && slices.Contains(slow, a.name) {
+			continue
+		}
 		byProject[a.project] = append(byProject[a.project], a)
 	}
 	var peak peakMemory
@@ -340,7 +349,9 @@ func hostileRun(t *testing.T) {
 		}
 		d, err := c.StartContest(t.Context(), bundle, nil)
 		require.NoError(t, err)
+		began := time.Now()
 		d = finishWithin(t, c, d, 10*time.Minute)
+		t.Logf("%s: %d bouts in %.0f s", project, len(d.Bouts), time.Since(began).Seconds())
 		for _, a := range byProject[project] {
 			t.Run(a.name, func(t *testing.T) {
 				if a.rootOnly && os.Geteuid() != 0 {

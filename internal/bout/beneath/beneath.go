@@ -72,6 +72,10 @@ func (d *Dir) at(name string, flags int, mode uint32) (int, error) {
 }
 
 func (d *Dir) look(name string, flags int, mode uint32, how uint64) (int, error) {
+	if name == "." && flags&unix.O_PATH != 0 {
+		// Looking it up in itself would need a permission that may have been taken away.
+		return unix.FcntlInt(uintptr(d.FD()), unix.F_DUPFD_CLOEXEC, 0)
+	}
 	for {
 		fd, err := unix.Openat2(d.FD(), name, &unix.OpenHow{Flags: uint64(flags) | unix.O_CLOEXEC, Mode: uint64(mode), Resolve: how})
 		// The kernel gives up with EAGAIN when something was renamed while it looked.

@@ -171,3 +171,23 @@ func TestRemoveTreeOfAnyShape(t *testing.T) {
 	assert.NoError(t, RemoveTree(dir), "what is not there is no error")
 	assert.NoError(t, RemoveTree(filepath.Join(dir, "below", "nothing")))
 }
+
+// A folder without permissions is opened, looked at and given them back by its owner.
+func TestAFolderWithoutPermissions(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "locked")
+	require.NoError(t, os.Mkdir(dir, 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "f"), []byte("x"), 0))
+	require.NoError(t, os.Chmod(dir, 0))
+	d := open(t, dir)
+	st, err := d.Lstat(".")
+	require.NoError(t, err)
+	assert.Zero(t, st.Mode&0o777)
+	require.NoError(t, d.Chmod(".", 0o700))
+	data, err := d.ReadFile("f", 10)
+	require.NoError(t, err)
+	assert.Equal(t, "x", string(data))
+	require.NoError(t, os.Chmod(dir, 0))
+	entries, err := d.Entries(".")
+	require.NoError(t, err)
+	assert.Len(t, entries, 1)
+}
