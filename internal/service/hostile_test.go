@@ -489,7 +489,7 @@ type peakMemory struct {
 
 func (p *peakMemory) begin() {
 	p.stop, p.ended = make(chan struct{}), make(chan struct{})
-	go func() { // ends when it is told
+	go func() { // ends when stop is closed
 		defer close(p.ended)
 		for {
 			var m runtime.MemStats

@@ -502,8 +502,8 @@ func (d *Dir) empty(name string) error {
 	}
 }
 
-// Visit is told of what is in a tree: dir is the open folder that it lies in, base its
-// name there, name its path from where the walk began. It tells whether to go into a folder.
+// Visit receives each thing in a tree: dir is the open folder that it lies in, base its
+// name there, name its path from where the walk began. It returns whether to go into a folder.
 type Visit func(dir *Dir, base, name string, st *unix.Stat_t) (into bool, err error)
 
 // maxDepth is how deep a walk goes; what lies deeper is not seen.

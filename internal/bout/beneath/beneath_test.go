@@ -106,7 +106,7 @@ func TestSwappedFolders(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(tree, "real", "answer"), []byte("own"), 0o644))
 	require.NoError(t, os.Symlink(outside, filepath.Join(tree, "link")))
 	stop, ended := make(chan struct{}), make(chan struct{})
-	go func() { // ends when it is told
+	go func() { // ends when stop is closed
 		defer close(ended)
 		for {
 			select {

@@ -58,8 +58,8 @@ type HandOver struct {
 	Output, Stdout io.Writer
 	// Seen is told of what happens that only the driver sees; nil tells nobody.
 	Seen func(Seen)
-	// Breached is told where a command that the tool asked for used too much of the
-	// machine; nil tells nobody.
+	// Breached is called when a command that the tool asked for used too much of the
+	// machine; it may be nil.
 	Breached func(limit confine.LimitKind, detail string)
 	// Keep is how much of a recording is kept, in bytes.
 	Keep int64

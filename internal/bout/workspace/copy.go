@@ -24,7 +24,7 @@ type CopyOptions struct {
 	UID, GID int
 	// Skip leaves a path out; it is slash-separated and relative to the source.
 	Skip func(name string, dir bool) bool
-	// noted is told what each copy looks like, by its name in the target, from several
+	// noted receives what each copy looks like, by its name in the target, from several
 	// goroutines.
 	noted func(name string, st stat)
 }

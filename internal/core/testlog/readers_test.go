@@ -384,7 +384,7 @@ func TestHostileOutputCostsBoundedMemory(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			var most uint64
 			stop, ended := make(chan struct{}), make(chan struct{})
-			go func() { // ends when it is told
+			go func() { // ends when stop is closed
 				defer close(ended)
 				for {
 					var m runtime.MemStats
