@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"agonometer/internal/bout/beneath"
@@ -41,6 +42,7 @@ type Engine struct {
 	Log           *slog.Logger
 	Meter         *meter.Meter
 
+	leaving   atomic.Bool
 	measuring measuring
 	measurers measurers
 
@@ -183,6 +185,18 @@ func (e *Engine) gate(name string) *sync.Mutex {
 		e.gates[name] = &sync.Mutex{}
 	}
 	return e.gates[name]
+}
+
+// Leave says that the service is about to end: folders of bouts are left to the next
+// one, since removing what a contender made can take any time.
+func (e *Engine) Leave() { e.leaving.Store(true) }
+
+// remove frees a folder of a bout.
+func (e *Engine) remove(dir string) error {
+	if e.leaving.Load() {
+		return nil
+	}
+	return beneath.RemoveTree(dir)
 }
 
 // own gives a bout an id of its own for as long as it has something open; give takes it

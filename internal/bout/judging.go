@@ -189,7 +189,7 @@ func (c *copies) free() {
 		return
 	}
 	for _, dir := range c.dirs {
-		if err := beneath.RemoveTree(dir); err != nil {
+		if err := c.e.remove(dir); err != nil {
 			c.e.Log.Warn("a judging copy could not be removed", "bout", c.j.ID, "error", err)
 		}
 	}

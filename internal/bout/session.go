@@ -165,7 +165,7 @@ func (s *Session) Close() {
 	if s.e.KeepWorkspaces {
 		return
 	}
-	if err := beneath.RemoveTree(s.dir); err != nil {
+	if err := s.e.remove(s.dir); err != nil {
 		s.e.Log.Warn("a workspace could not be removed", "bout", s.job.ID, "error", err)
 	}
 }

@@ -14,6 +14,7 @@ import (
 	"agonometer/internal/client"
 	"agonometer/internal/core/contender"
 	"agonometer/internal/core/patch"
+	plaintext "agonometer/internal/core/plain"
 	"agonometer/internal/core/verdict"
 )
 
@@ -407,6 +408,9 @@ func (a *app) boutCommand() *cobra.Command {
 				cast, err := c.Recording(cmd.Context(), id, round)
 				if err != nil {
 					return err
+				}
+				if isTerminal(a.out) {
+					cast = []byte(plaintext.JSON(string(cast)))
 				}
 				_, err = a.out.Write(cast)
 				return err

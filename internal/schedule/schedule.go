@@ -114,6 +114,7 @@ func New(st *store.Store, engine *bout.Engine, log *slog.Logger) (*Scheduler, er
 // Close stops all work and waits until it has stopped. Bouts in the middle of
 // their work stay as they are recorded; the next service takes them up.
 func (s *Scheduler) Close() {
+	s.engine.Leave()
 	s.cancel(errShutdown)
 	<-s.done
 	s.closeHands()
