@@ -87,7 +87,7 @@ func supervise() int {
 	// What the kernel ends first when memory runs out.
 	_ = os.WriteFile("/proc/self/oom_score_adj", []byte("1000"), 0)
 	// The session keyring is inherited, and so would be the service's with what lies in it.
-	if _, err := unix.KeyctlJoinSessionKeyring(""); err != nil && !errors.Is(err, unix.ENOSYS) {
+	if _, err := unix.KeyctlInt(unix.KEYCTL_JOIN_SESSION_KEYRING, 0, 0, 0, 0); err != nil && !errors.Is(err, unix.ENOSYS) {
 		missing = append(missing, "a keyring of its own: "+err.Error())
 	}
 	// Not to be traced or read by a command that has the same user.

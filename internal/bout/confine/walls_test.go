@@ -192,6 +192,16 @@ func TestLinksInTheWayOfMounts(t *testing.T) {
 	}
 }
 
+// A machine with namespaces and a usual kernel has all walls.
+func TestNoWallIsMissing(t *testing.T) {
+	needNamespaces(t)
+	c := Detect(t.TempDir())
+	for _, missing := range c.Missing {
+		assert.Contains(t, missing, "network", "only a sandbox that forbids network namespaces may be without that")
+	}
+	assert.Equal(t, len(c.Missing) == 0, c.Walls() == FullWalls)
+}
+
 func TestTheRootHasNoMoreThanIsNeeded(t *testing.T) {
 	needNamespaces(t)
 	_, out := run(t, world(t, Namespaces, `
