@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -88,6 +89,19 @@ func verdictLine(v *verdict.Verdict) string {
 	return words
 }
 
+// canaryWords say which checks saw a test fail that was added and must.
+func canaryWords(r api.Round) string {
+	var out []string
+	for _, name := range slices.Sorted(maps.Keys(r.Canaries)) {
+		out = append(out, name+": "+r.Canaries[name])
+	}
+	words := strings.Join(out, ", ")
+	if words != "" && r.CanaryMS != nil && *r.CanaryMS > 0 {
+		words += " (" + duration(*r.CanaryMS) + ")"
+	}
+	return words
+}
+
 // roundFacts tell of each round: what was handed over, and how each check ended.
 func roundFacts(b api.BoutDetail, all bool) [][2]string {
 	var facts [][2]string
@@ -147,7 +161,7 @@ func roundFacts(b api.BoutDetail, all bool) [][2]string {
 			lines = append(lines, testLine(outcome.Row(t)))
 		}
 		facts = append(facts, [2]string{"Tests", strings.Join(lines, "\n")},
-			[2]string{"Put back", strings.Join(r.PutBack, ", ")}, [2]string{"Left out", strings.Join(r.LeftOut, ", ")})
+			[2]string{"Put back", strings.Join(r.PutBack, ", ")}, [2]string{"Left out", strings.Join(r.LeftOut, ", ")}, [2]string{"Canaries", canaryWords(r)})
 	}
 	return facts
 }

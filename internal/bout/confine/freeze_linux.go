@@ -21,7 +21,7 @@ const (
 // freezeTime is how long the processes of a command may take to come to a stop, and
 // answerTime how long its supervisor may take to say that they have.
 const (
-	freezeTime = 3 * time.Second
+	freezeTime = 10 * time.Second
 	answerTime = 2 * freezeTime
 )
 

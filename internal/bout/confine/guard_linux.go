@@ -69,6 +69,9 @@ type Limits struct {
 const (
 	leastFree  = 256 << 20
 	leastNodes = 2000
+	// Whoever wrote less than this has not filled it.
+	leastBlamed      = 32 << 20
+	leastBlamedFiles = 1000
 )
 
 func newGuard(l Limits) *guard {
@@ -206,9 +209,9 @@ func (g *guard) disk() (LimitKind, string) {
 		return LimitDisk, fmt.Sprintf("%s of %s written", size(bytes), size(g.limits.Disk))
 	case g.limits.Files > 0 && files > g.limits.Files:
 		return LimitDisk, fmt.Sprintf("%d of %d files made", files, g.limits.Files)
-	case free < leastFree && bytes > int64(g.free-free)/2:
+	case free < leastFree && bytes > leastBlamed && bytes > int64(g.free-free)/2:
 		return LimitDisk, fmt.Sprintf("%s written, and the disk is full", size(bytes))
-	case nodes < leastNodes && files > int64(g.nodes-nodes)/2:
+	case nodes < leastNodes && files > leastBlamedFiles && files > int64(g.nodes-nodes)/2:
 		return LimitDisk, fmt.Sprintf("%d files made, and the disk can hold no more", files)
 	}
 	return "", ""

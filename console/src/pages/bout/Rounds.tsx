@@ -213,6 +213,11 @@ export function RoundView({ bout, round }: { bout: BoutDetail; round: Round }) {
       <Tests title="Other remarks" about="on tests that decide nothing here" rows={odd} />
       <Tests title="Own tests" about="added by the contender; they decide nothing" rows={own} />
       <List title="Left out" about="test files that the contender added" items={round.left_out} />
+      <List
+        title="Canaries"
+        about="tests added to a result that passed, which must fail: whether each check saw that"
+        items={Object.entries(round.canaries ?? {}).map(([check, became]) => `${check}: ${became}`)}
+      />
       {round.checks.length > 0 ? (
         <section aria-label="Checks" className="border-t border-line">
           <h3 className="px-3 pt-2 text-sm font-semibold">Checks</h3>
