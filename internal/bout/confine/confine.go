@@ -26,6 +26,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -112,6 +113,8 @@ type Spec struct {
 	// Mapping is the descriptor, in the supervisor, of the user namespace by which overlays'
 	// lower folders are shown; Start sets it.
 	Mapping int `json:"mapping,omitempty"`
+	// Blank is one in which no id of the machine is known; likewise.
+	Blank int `json:"blank,omitempty"`
 	// Limits bound what the command uses. What only a supervisor can count needs Namespaces.
 	Limits Limits `json:"limits,omitzero"`
 	// TTY makes standard input, which must be a terminal then, the command's
@@ -135,6 +138,9 @@ const (
 	insideID = 1000
 	hostID   = 61_007
 )
+
+// nobodyID is an id that nothing on a machine belongs to.
+const nobodyID = 4_294_000_000
 
 // MaxOwners is how many bouts can have ids of their own at once.
 const MaxOwners = 1000
@@ -275,19 +281,28 @@ func Start(ctx context.Context, spec Spec, streams IO) (*Process, error) {
 		defer pass.Close()
 		cmd.ExtraFiles = append(cmd.ExtraFiles, passed)
 	}
+	hand := func(into *int, from, to int) error {
+		mapping, err := mappingOf(from, to)
+		if err == nil {
+			*into = 3 + len(cmd.ExtraFiles)
+			cmd.ExtraFiles = append(cmd.ExtraFiles, mapping)
+		}
+		return err
+	}
+	if spec.Owner.Root && slices.ContainsFunc(spec.Binds, func(b Bind) bool { return b.Still }) {
+		_ = hand(&spec.Blank, nobodyID, nobodyID) // without it an overlay is used
+	}
 	for _, o := range spec.Overlays {
 		if o.LowerOwner == 0 {
 			continue
 		}
-		mapping, mapErr := mappingOf(o.LowerOwner, spec.Owner.UID)
+		mapErr := hand(&spec.Mapping, o.LowerOwner, spec.Owner.UID)
 		if mapErr != nil {
 			for _, f := range []*os.File{ctlR, ctlW, repR, repW} {
 				f.Close()
 			}
 			return nil, &SetupError{"give the bout ids of its own", mapErr.Error()}
 		}
-		spec.Mapping = 3 + len(cmd.ExtraFiles)
-		cmd.ExtraFiles = append(cmd.ExtraFiles, mapping)
 	}
 	cmd.Stdin = streams.Stdin
 	cmd.Stdout, cmd.Stderr = streams.Stdout, streams.Stderr

@@ -48,6 +48,8 @@ type place struct {
 	asRoot bool
 	// mapping is the user namespace by which a layer is shown as the command's own.
 	mapping int
+	// blank is one that knows no owner, by which folders are shown still; 0 for none.
+	blank int
 }
 
 // buildRoot makes the command's root and moves into it. second is set where the command
@@ -67,7 +69,7 @@ func buildRoot(spec Spec, second **others) *stageError {
 		return fail("open the root", err)
 	}
 	defer unix.Close(fd)
-	p := &place{root: root, fd: fd, asRoot: spec.Owner.Root, mapping: spec.Mapping}
+	p := &place{root: root, fd: fd, asRoot: spec.Owner.Root, mapping: spec.Mapping, blank: spec.Blank}
 	for _, dir := range systemFolders {
 		st, err := os.Lstat(dir)
 		switch {
@@ -301,7 +303,13 @@ func (p *place) bind(b Bind) error {
 	if !b.Writable {
 		attr.Attr_set |= unix.MOUNT_ATTR_RDONLY
 	}
-	if b.Still && dir && !mountsBelow(b.Source) {
+	switch {
+	case !b.Still || !dir:
+	case p.blank != 0 && unix.MountSetattr(mount, "", unix.AT_EMPTY_PATH|unix.AT_RECURSIVE, &unix.MountAttr{Attr_set: unix.MOUNT_ATTR_IDMAP, Userns_fd: uint64(p.blank)}) == nil:
+		// Through an id-mapped mount nothing can be written to whose owner has no id there
+		// (inode_permission in the kernel), and a socket is connected to by who may write to it. What
+		// others change in the folder is seen.
+	case !mountsBelow(b.Source):
 		if still, err := p.stillLayer(b.Source); err == nil {
 			unix.Close(mount)
 			mount = still
@@ -318,7 +326,8 @@ func (p *place) bind(b Bind) error {
 }
 
 // stillLayer is a read-only overlay of a folder, in which nothing can be connected to: a
-// socket's address is its inode, and an overlay has inodes of its own.
+// socket's address is its inode, and an overlay has inodes of its own. What is made in the
+// folder later on may not be seen in it.
 func (p *place) stillLayer(source string) (int, error) {
 	empty, err := p.open("/.empty", true) // an overlay has two layers at least
 	if err != nil {

@@ -1,6 +1,7 @@
 package confine
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"net"
@@ -238,6 +239,18 @@ func TestSocketsInShownFoldersAreDead(t *testing.T) {
 	_, out := run(t, w.Spec([]string{self, "try", name}, nil), time.Minute)
 	assert.Contains(t, out, "tried")
 	assert.Contains(t, out, "socket "+name+" failed")
+	if os.Geteuid() != 0 {
+		return
+	}
+	// As root what comes into the folder later on is seen.
+	script := "echo ready > /tmp/ready; i=0; while ! test -e " + filepath.Join(dir, "late") + " && [ $i -lt 300 ]; do i=$((i+1)); sleep 0.05; done; cat " + filepath.Join(dir, "late")
+	var lateOut bytes.Buffer
+	p, err := Start(t.Context(), w.Spec([]string{"sh", "-c", script}, nil), IO{Stdout: &lateOut, Stderr: &lateOut})
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "late"), []byte("it came"), 0o644))
+	_, err = p.Wait(time.Minute, nil)
+	require.NoError(t, err)
+	assert.Contains(t, lateOut.String(), "it came")
 }
 
 // Nothing of a frozen command runs, whatever it does to live on in ever new processes.
