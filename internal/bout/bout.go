@@ -80,6 +80,7 @@ func NewEngine(data string, log *slog.Logger) (*Engine, error) {
 		return nil, err
 	}
 	e.Repositories = &workspace.Repositories{Git: git, Mirrors: e.mirrors()}
+	confine.RemoveCgroups()
 	e.Capability = confine.Detect(e.Scratch())
 	layers := confine.DetectOverlay(e.Scratch(), e.Capability.Mode, 0)
 	e.Maker = workspace.Copier{LayerHome: layers}

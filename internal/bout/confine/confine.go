@@ -229,10 +229,12 @@ type report struct {
 type Process struct {
 	cmd     *exec.Cmd
 	mode    Mode
+	group   *cgroup
 	telling sync.Mutex // held while something is written to control
 	control *os.File
 	frozen  chan bool     // answers to Freeze
 	ended   chan struct{} // closed when the supervisor has said its last
+	starved bool          // the kernel ended a process of it for want of memory
 	last    report        // that last, once ended is closed
 	reports *json.Decoder
 	report  *os.File
@@ -335,6 +337,9 @@ func Start(ctx context.Context, spec Spec, streams IO) (*Process, error) {
 		repR.Close()
 		return nil, &SetupError{"start the supervisor", err.Error()}
 	}
+	if spec.Mode == Namespaces { // before it knows what to start, so that all of it is in the group
+		p.group = newCgroup(cmd.Process.Pid, spec.Limits)
+	}
 	if err := json.NewEncoder(ctlW).Encode(spec); err != nil {
 		p.Kill()
 		p.reap()
@@ -433,6 +438,8 @@ func (p *Process) Kill() { p.once.Do(func() { p.control.Close() }) }
 func (p *Process) reap() error {
 	err := p.cmd.Wait()
 	p.report.Close()
+	p.starved = p.group.outOfMemory()
+	p.group.remove()
 	return err
 }
 
@@ -478,13 +485,22 @@ func (p *Process) Wait(limit time.Duration, stop <-chan struct{}) (Result, error
 		if !res.TimedOut && !res.Stopped && !p.killed(waitErr) {
 			res.Signal = "ended together with its supervisor"
 		}
+		p.blame(&res)
 		return res, nil
 	}
 	res.ExitCode, res.Signal, res.Elapsed = last.Code, last.Signal, time.Duration(last.Elapsed)
 	if last.Limit != "" {
 		res.Limit, res.LimitDetail = last.Limit, last.Why
 	}
+	p.blame(&res)
 	return res, nil
+}
+
+// blame says that a command went beyond its memory where the kernel ended it for that.
+func (p *Process) blame(res *Result) {
+	if p.starved && res.Limit == "" {
+		res.Limit, res.LimitDetail = LimitMemory, "the kernel ended a process of it for want of memory"
+	}
 }
 
 // killed tells whether the supervisor ended because its pipe was closed.

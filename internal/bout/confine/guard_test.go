@@ -52,6 +52,12 @@ func TestLimitsEndACommand(t *testing.T) {
 			assert.Less(t, time.Since(began), 2*time.Minute)
 		})
 	}
+	t.Run("memory of one process that grows at once", func(t *testing.T) {
+		spec := world(t, Namespaces, "head -c 400000000 /dev/zero | tail -c 390000000 | wc -c")
+		spec.Limits = Limits{Memory: 60 << 20}
+		res, out := run(t, spec, 2*time.Minute)
+		assert.Equal(t, LimitMemory, res.Limit, out)
+	})
 	t.Run("what is within them is left alone", func(t *testing.T) {
 		spec := world(t, Namespaces, "head -c 5000000 /dev/zero > f; sleep 0.3; echo done")
 		spec.Limits = Limits{Memory: 1 << 30, CPU: time.Hour, Disk: 100 << 20, Files: 1000, Processes: 100, OpenFiles: 64}
