@@ -13,9 +13,10 @@ import (
 // What a diff may have to be parsed as it is, and what is kept of one that has more: lines
 // in all, and lines of each file once there are more than that.
 const (
-	wholeLines = 200_000
-	wholeBytes = 32 << 20
-	keptOfFile = 2_000
+	wholeLines  = 200_000
+	wholeBytes  = 32 << 20
+	wholeBinary = 1 << 20
+	keptOfFile  = 2_000
 )
 
 // thinned is a diff of which lines were left out.
@@ -31,7 +32,8 @@ type thinned struct {
 // it is. It reads hunks by the counts in their heads, as git does, so that no line of a
 // content is taken for a head.
 func thin(diff []byte) thinned {
-	if len(diff) <= wholeBytes && bytes.Count(diff, []byte{'\n'}) <= wholeLines && !bytes.Contains(diff, []byte("\nGIT binary patch\n")) {
+	binary := len(diff) > wholeBinary && bytes.Contains(diff, []byte("\nGIT binary patch\n"))
+	if len(diff) <= wholeBytes && bytes.Count(diff, []byte{'\n'}) <= wholeLines && !binary {
 		return thinned{diff: diff}
 	}
 	out := thinned{diff: make([]byte, 0, min(len(diff), wholeBytes)), added: map[int]int{}, removed: map[int]int{}, hunks: map[int]int{}}

@@ -66,7 +66,7 @@ func TestThinnedDiffsHaveTheFiguresOfTheWhole(t *testing.T) {
 }
 
 func TestBinaryContentsAreNotDecoded(t *testing.T) {
-	diff := "diff --git a/b.bin b/b.bin\nnew file mode 100644\nindex 0000000..1111111\nGIT binary patch\nliteral 3\nKcmZQzWMXDvWMl*Y00IC2\n\nliteral 0\nHcmV?d00001\n\n" +
+	diff := "diff --git a/b.bin b/b.bin\nnew file mode 100644\nindex 0000000..1111111\nGIT binary patch\nliteral 3\n" + strings.Repeat("KcmZQzWMXDvWMl*Y00IC2\n", 60_000) + "\nliteral 0\nHcmV?d00001\n\n" +
 		"diff --git a/t b/t\n--- a/t\n+++ b/t\n@@ -1 +1,2 @@\n a\n+b\n\\ No newline at end of file\n"
 	fp, err := Measure([]byte(diff))
 	require.NoError(t, err)

@@ -35,7 +35,7 @@ func TestOf(t *testing.T) {
 		{"passed", Facts{Changed: true, Checks: []Check{ok}}, Passed, ChecksPassed, ""},
 		{"passed though it ended in error", Facts{Changed: true, EndedInError: true, Checks: []Check{ok}}, Passed, ChecksPassed, ""},
 		{"nothing was judged", Facts{Changed: true}, Void, HarnessFault, ""},
-		{"a check was left out", Facts{Changed: true, Checks: []Check{ok, not}}, Void, HarnessFault, "lint"},
+		{"a check was not reached", Facts{Changed: true, Checks: []Check{ok, not}}, Failed, CheckFailed, "lint"},
 	}
 	for _, c := range cases {
 		t.Run(c.name, func(t *testing.T) {
