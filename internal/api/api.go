@@ -643,7 +643,8 @@ type HarnessCosts struct {
 type CheckResult struct {
 	Round int `json:"round"`
 	// Way is deciding, visible (with the contender's files as they are) or again
-	// (a second time, because a guard failed).
+	// (a second time, because a guard failed), or own-tests (with the start's own tests in
+	// place of the sealed ones).
 	Way       string           `json:"way"`
 	Name      string           `json:"name"`
 	Run       string           `json:"run"`

@@ -316,7 +316,7 @@ func (e *Engine) Prepare(ctx context.Context, t *task.Task, commit string, limit
 		defer os.Remove(root)
 		if opt := e.copyOptions(); opt.Owned {
 			for _, dir := range []string{ws, home, tmp} {
-				if err := beneath.ChownTree(dir, opt.UID, opt.GID); err != nil {
+				if err := beneath.ChownTree(ctx, dir, opt.UID, opt.GID); err != nil {
 					return 0, err
 				}
 			}

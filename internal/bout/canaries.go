@@ -15,7 +15,6 @@ import (
 	"agonometer/internal/core/canary"
 	"agonometer/internal/core/outcome"
 	"agonometer/internal/core/task"
-	"agonometer/internal/core/testlog"
 )
 
 // What became of a check's canary.
@@ -38,8 +37,11 @@ func word() string {
 	return string(raw)
 }
 
-// canaryFor makes a canary for a check, beside the tests of a copy that it ran in.
-func canaryFor(in judge.Copy, c task.Check, result *judge.Result) (*canary.Canary, error) {
+// canaryFor is the task's own canary, or one beside the tests of a copy that a check ran in.
+func canaryFor(in judge.Copy, t *task.Task, result *judge.Result) (*canary.Canary, error) {
+	if len(t.CanaryFiles) > 0 {
+		return canary.Own(t.CanaryFiles, word()), nil
+	}
 	d, err := beneath.Open(in.Tree)
 	if err != nil {
 		return nil, err
@@ -72,11 +74,11 @@ func (c *copies) sees(ctx context.Context, check task.Check, had *judge.Result, 
 	if err != nil {
 		return false, false, err
 	}
-	bird, err := canaryFor(in, check, had)
+	bird, err := canaryFor(in, c.j.Task, had)
 	if err != nil || bird == nil {
 		return false, false, err
 	}
-	with := workspace.Laid{Files: map[string][]byte{bird.Name: bird.Content}}
+	with := workspace.Laid{Files: bird.Files}
 	if err := c.lay(in, with); err != nil {
 		return false, false, err
 	}
@@ -86,7 +88,7 @@ func (c *copies) sees(ctx context.Context, check task.Check, had *judge.Result, 
 		return false, false, err
 	}
 	r := &results[0].Run
-	return bird.Seen(check.Reads.SeesTests(), r.Tests, r.ExitCode != 0 || r.TimedOut), true, nil
+	return bird.Seen(check.Reads.SeesTests(), r.Tests, had.Run.Tests, r.ExitCode != 0 || r.TimedOut), true, nil
 }
 
 // asked tells whether a check's pass is asked about: one that reads tests, and under
@@ -117,7 +119,7 @@ func (e *Engine) canaries(ctx context.Context, j Job, stage *task.Stage, base *o
 			continue
 		}
 		started("canary of check " + name)
-		seen, known, err := c.sees(ctx, had.Check, had, laid, judge.Options{Limits: j.Limits, Secrets: drive.Secrets(j.Contender)})
+		seen, known, err := c.sees(ctx, had.Check, had, laid, judge.Options{Limits: j.Limits, Secrets: drive.Secrets(j.Contender), Keep: keeps(nil)})
 		if err != nil {
 			return err
 		}
@@ -149,7 +151,7 @@ func (e *Engine) calibrate(ctx context.Context, j Job, base *outcome.Baseline, c
 	for i := range results {
 		had := &results[i]
 		// Where single tests are read, some of which fail as they should, it is enough that they ran.
-		ran := had.Run.OK() || had.Check.Reads.SeesTests() && testlog.Count(had.Run.Tests).Passed > 0
+		ran := had.Run.OK() || had.Check.Reads.SeesTests() && had.Run.Summary().Passed > 0
 		if !asked(j.Task, had.Check) || !ran {
 			continue
 		}

@@ -152,7 +152,7 @@ func (s *Session) askVersion(ctx context.Context) error {
 	}
 	if opt.Owned {
 		for _, dir := range []string{h.World.Workspace, h.World.Home, h.World.Tmp, h.World.Root} {
-			if err := beneath.ChownTree(dir, opt.UID, opt.GID); err != nil {
+			if err := beneath.ChownTree(ctx, dir, opt.UID, opt.GID); err != nil {
 				return err
 			}
 		}

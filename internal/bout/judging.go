@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
@@ -35,8 +36,9 @@ type Judged struct {
 	// they are; nil where that would have been the same run as Deciding.
 	Visible []judge.Result
 	// Deciding are the results that count, Again those of checks that were run
-	// once more because a guard failed.
-	Deciding, Again []judge.Result
+	// once more because a guard failed, OwnTests those of checks that were run with the
+	// start's own tests in place of the sealed ones; see outcome.Runs.
+	Deciding, Again, OwnTests []judge.Result
 	// Compared is what they come to.
 	Compared outcome.Result
 	// Weakened is what was done to the tests.
@@ -134,7 +136,7 @@ func (c *copies) make(laid workspace.Laid, check task.Check) (judge.Copy, error)
 			owned = append(owned, w.Home())
 		}
 		for _, d := range owned {
-			if err := beneath.ChownTree(d, opt.UID, opt.GID); err != nil {
+			if err := beneath.ChownTree(c.ctx, d, opt.UID, opt.GID); err != nil {
 				return judge.Copy{}, err
 			}
 		}
@@ -142,8 +144,11 @@ func (c *copies) make(laid workspace.Laid, check task.Check) (judge.Copy, error)
 	c.tookMS += time.Since(began).Milliseconds()
 	world := c.e.worldOf(c.j.Task, w, owner)
 	out := judge.Copy{Tree: w.Tree()}
-	if apart {
+	if judge.Apart(check) && c.e.Capability.RunsOthers {
 		world.Other, out.AsContender = &c.owner, confine.OtherPath
+		if !owner.Root {
+			world.Never = slices.Collect(maps.Keys(laid.Files))
+		}
 		d, err := beneath.Open(w.Tmp()) // both users write there
 		if err == nil {
 			err = errors.Join(d.Chmod(".", 0o1777), d.Close())
@@ -267,7 +272,11 @@ func (e *Engine) judge(ctx context.Context, j Job, p *workspace.Prepared, stage 
 		out.Facts = answer.Examine(j.Task.Facts, string(said), e.lines(p))
 		return out, 0, nil
 	}
-	plan := protect.PlanFor(j.Task, stage.Checks, changed, has)
+	files, err := patch.Parse(result.Shown, patch.MaxLines)
+	if err != nil {
+		e.Log.Warn("a change cannot be looked through for weakened tests", "bout", j.ID, "error", err)
+	}
+	plan := protect.PlanFor(j.Task, stage.Checks, changed, files, has)
 	laid := laidOver(stage, plan)
 	out.PutBack, out.LeftOut = laid.PutBack, plan.Remove
 	c := &copies{e: e, ctx: ctx, j: j, p: p, change: change, owner: e.own(j.ID)}
@@ -277,7 +286,7 @@ func (e *Engine) judge(ctx context.Context, j Job, p *workspace.Prepared, stage 
 		results, err := judge.Run(ctx, func(check task.Check) (judge.Copy, error) { return c.make(laid, check) }, checks, judge.Options{
 			Limits: j.Limits, Secrets: drive.Secrets(j.Contender),
 			Started: func(c task.Check) { started(words + string(c.Name)) },
-			Ends:    ends(base),
+			Ends:    ends(base), Keep: keeps(base),
 		})
 		for i := range results {
 			spent += results[i].Elapsed
@@ -292,7 +301,7 @@ func (e *Engine) judge(ctx context.Context, j Job, p *workspace.Prepared, stage 
 	if out.Deciding, err = run(stage.Checks, laid, "check "); err != nil {
 		return nil, 0, err
 	}
-	out.OneUser = !(e.owner().Root && e.Capability.Mode == confine.Namespaces) && slices.ContainsFunc(stage.Checks, func(c task.Check) bool { return strings.Contains(c.Run, judge.AsContender) })
+	out.OneUser = !e.Capability.RunsOthers && slices.ContainsFunc(stage.Checks, func(c task.Check) bool { return strings.Contains(c.Run, judge.AsContender) })
 	runs := outcome.Runs{Deciding: judge.Runs(out.Deciding), OwnInDeciding: slices.ContainsFunc(changed, func(name string) bool {
 		return protect.IsTest(j.Task.TestFiles, name) && !slices.Contains(plan.PutBack, name) && !slices.Contains(plan.Remove, name)
 	})}
@@ -307,9 +316,12 @@ func (e *Engine) judge(ctx context.Context, j Job, p *workspace.Prepared, stage 
 		runs.Again = judge.Runs(out.Again)
 		out.Compared = outcome.Compare(stage, base, runs)
 	}
-	files, err := patch.Parse(result.Shown, patch.MaxLines)
-	if err != nil {
-		e.Log.Warn("a change cannot be looked through for weakened tests", "bout", j.ID, "error", err)
+	if plain := silent(stage, base, &out.Compared); len(plain) > 0 {
+		if out.OwnTests, err = run(plain, workspace.Laid{PutBack: plan.PutBack, Remove: plan.Remove}, "with the start's own tests: check "); err != nil {
+			return nil, 0, err
+		}
+		runs.OwnTests = judge.Runs(out.OwnTests)
+		out.Compared = outcome.Compare(stage, base, runs)
 	}
 	out.Weakened = protect.Weakened(j.Task, stage.Checks, files, has)
 	for _, k := range out.Compared.Removed {
@@ -326,6 +338,27 @@ func (e *Engine) judge(ctx context.Context, j Job, p *workspace.Prepared, stage 
 	took := time.Since(asked)
 	out.CanaryMS = took.Milliseconds()
 	return out, spent + took, nil
+}
+
+// otherTests is how many tests are kept of a result's run that nothing is known of.
+const otherTests = 20_000
+
+// keeps says which tests are kept of the runs of a result: those that are known.
+func keeps(base *outcome.Baseline) func(check string) testlog.Options {
+	return func(check string) testlog.Options {
+		o := testlog.Options{Asked: map[string]bool{}, Others: otherTests}
+		if base == nil {
+			return o
+		}
+		for _, run := range []outcome.Run{base.Start, base.StartSealed, base.Reference} {
+			if c := run.Of(check); c != nil {
+				for i := range c.Tests {
+					o.Asked[c.Tests[i].Name] = true
+				}
+			}
+		}
+		return o
+	}
 }
 
 // ends tells which failures make the checks behind them pointless: a check
@@ -351,12 +384,68 @@ func shaky(stage *task.Stage, base *outcome.Baseline, compared *outcome.Result, 
 	var out []task.Check
 	ended := ends(base)
 	for _, c := range stage.Checks {
-		broken := slices.ContainsFunc(compared.Rows, func(r outcome.Row) bool { return r.Check == string(c.Name) && r.Broken() })
+		broken := slices.ContainsFunc(compared.Rows, func(r outcome.Row) bool {
+			return r.Check == string(c.Name) && r.Broken() && (r.After != testlog.Missing || !base.SealedSaysNothing(r.Key()))
+		})
 		r := run.Of(string(c.Name))
-		if !broken || r == nil || r.TimedOut || !r.Ran || ended(r) || c.Reads.SeesTests() && testlog.Count(r.Tests).Passed == 0 {
+		if !broken || r == nil || r.TimedOut || !r.Ran || ended(r) || c.Reads.SeesTests() && r.Summary().Passed == 0 {
 			continue
 		}
 		out = append(out, c)
+	}
+	return out
+}
+
+// changedTests are the tests that the start with the sealed files says nothing of, and
+// that the sealed files say anew.
+func (e *Engine) changedTests(p *workspace.Prepared, stage *task.Stage, base *outcome.Baseline) ([]outcome.Key, error) {
+	var out []outcome.Key
+	for _, run := range base.Start {
+		var names []string
+		for _, t := range run.Tests {
+			if k := (outcome.Key{Check: run.Check, Name: t.Name}); t.Outcome == testlog.Passed && base.SealedSaysNothing(k) {
+				names = append(names, t.Name)
+			}
+		}
+		if len(names) == 0 {
+			continue
+		}
+		start, err := beneath.Open(p.Template())
+		if err != nil {
+			return nil, err
+		}
+		changed := map[string]bool{}
+		for name, now := range stage.Sealed {
+			if was, err := start.ReadFile(name, maxTestFile); err == nil && len(now) <= maxTestFile {
+				for _, test := range outcome.ChangedTests(string(was), string(now), names) {
+					changed[test] = true
+				}
+			}
+		}
+		start.Close()
+		for _, name := range slices.Sorted(maps.Keys(changed)) {
+			out = append(out, outcome.Key{Check: run.Check, Name: name})
+		}
+	}
+	return out, nil
+}
+
+// maxTestFile is how large a file of tests may be that is looked through, in bytes.
+const maxTestFile = 4 << 20
+
+// silent are the checks of which a guard failed that the start with the sealed files says
+// nothing of: whether it holds is seen with the start's own tests.
+func silent(stage *task.Stage, base *outcome.Baseline, compared *outcome.Result) []task.Check {
+	var out []task.Check
+	for _, c := range stage.Checks {
+		if !stage.HasSealed() || c.Sealed || !c.Reads.SeesTests() {
+			continue
+		}
+		if slices.ContainsFunc(compared.Rows, func(r outcome.Row) bool {
+			return r.Check == string(c.Name) && r.Broken() && base.SealedSaysNothing(r.Key())
+		}) {
+			out = append(out, c)
+		}
 	}
 	return out
 }
@@ -429,6 +518,9 @@ func (e *Engine) Baseline(ctx context.Context, j Job, p *workspace.Prepared, sta
 		}
 		base.Start = judge.Runs(results)
 	}
+	if base.Changed, err = e.changedTests(p, stage, base); err != nil {
+		return fail(err)
+	}
 	base.Lint = lintOf(results)
 	if stage.Reference == nil {
 		return base, nil
@@ -442,7 +534,7 @@ func (e *Engine) Baseline(ctx context.Context, j Job, p *workspace.Prepared, sta
 		return fail(&ReferenceError{err})
 	}
 	defer change.Close()
-	plan := protect.PlanFor(j.Task, stage.Checks, change.Paths, has)
+	plan := protect.PlanFor(j.Task, stage.Checks, change.Paths, nil, has)
 	if results, err = run(change, stage.Checks, laidOver(stage, plan), "the reference", ends(base), true); err != nil {
 		return fail(err)
 	}
@@ -467,7 +559,7 @@ func (e *Engine) ReferenceTests(ctx context.Context, j Job, p *workspace.Prepare
 	if err != nil {
 		return nil, err
 	}
-	plan := protect.PlanFor(j.Task, stage.Checks, changed, has)
+	plan := protect.PlanFor(j.Task, stage.Checks, changed, nil, has)
 	var out []string
 	for _, name := range append(plan.PutBack, plan.Remove...) {
 		if _, sealed := stage.Sealed[name]; !sealed && !slices.Contains(stage.Delete, name) {
@@ -481,7 +573,7 @@ func (e *Engine) ReferenceTests(ctx context.Context, j Job, p *workspace.Prepare
 // the tool left it, and tells whether it passes there. The check is run as it
 // failed: with the contender's tests where the visible run failed, else with the
 // protected and the sealed files laid over.
-func (s *Session) PassesHere(ctx context.Context, stage *task.Stage, base *outcome.Baseline, j *Judged, changed []string) (check string, passes bool, err error) {
+func (s *Session) PassesHere(ctx context.Context, stage *task.Stage, base *outcome.Baseline, j *Judged) (check string, passes bool, err error) {
 	find := func(name string) *task.Check {
 		for i := range stage.Checks {
 			if string(stage.Checks[i].Name) == name {
@@ -505,11 +597,7 @@ func (s *Session) PassesHere(ctx context.Context, stage *task.Stage, base *outco
 		}
 		laid := workspace.Laid{}
 		if j.Visible != nil || c.Sealed {
-			has, err := s.e.Git.Has(s.w.Prepared)
-			if err != nil {
-				return res.Check, false, voidOf(err)
-			}
-			laid = laidOver(stage, protect.PlanFor(s.job.Task, stage.Checks, changed, has))
+			laid = laidOver(stage, protect.Plan{PutBack: j.PutBack, Remove: j.LeftOut})
 		}
 		r, err := s.Here(ctx, *c, laid)
 		if err != nil {

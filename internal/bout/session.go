@@ -356,7 +356,7 @@ func (s *Session) Here(ctx context.Context, c task.Check, laid workspace.Laid) (
 		return nil, voidOf(err)
 	}
 	if opt := s.copyOptions(); opt.Owned {
-		if err := beneath.ChownTree(s.w.Tree(), opt.UID, opt.GID); err != nil {
+		if err := beneath.ChownTree(ctx, s.w.Tree(), opt.UID, opt.GID); err != nil {
 			return nil, voidOf(err)
 		}
 	}
@@ -394,7 +394,7 @@ func (e *Engine) CaptureFolder(ctx context.Context, id, folder string, p *worksp
 	if !st.IsDir() {
 		return nil, fmt.Errorf("%s is no folder", folder)
 	}
-	if err := workspace.CopyTree(folder, w.Tree(), workspace.CopyOptions{Skip: func(name string, dir bool) bool { return name == ".git" }}); err != nil {
+	if err := workspace.CopyTree(folder, w.Tree(), workspace.CopyOptions{Ctx: ctx, Skip: func(name string, dir bool) bool { return name == ".git" }}); err != nil {
 		return nil, err
 	}
 	return e.Git.Capture(ctx, w, workspace.Limits{File: int64(limits.File), Total: maxTotal(limits.File)})

@@ -139,6 +139,8 @@ func roundFacts(b api.BoutDetail, all bool) [][2]string {
 				name = "Visible " + c.Name
 			case "again":
 				name = "Again " + c.Name
+			case "own-tests":
+				name = "Start's tests " + c.Name
 			}
 			facts = append(facts, [2]string{name, checkWords(c)})
 		}

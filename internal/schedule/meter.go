@@ -17,7 +17,7 @@ import (
 // After that it counts as failed: whether the service or the contender brought the
 // refusals about cannot be told, and what cannot be had does not help anybody. Its
 // availability tells the rest.
-const MaxRefusedReruns = 3
+const MaxRefusedReruns = 1
 
 // happened returns what stores the batches of a bout. They are stored also when
 // the bout is being stopped: what was used is counted.
@@ -81,7 +81,7 @@ func checked(session *bout.Session, round int, j *bout.Judged) {
 	if j == nil {
 		return
 	}
-	for _, results := range [][]bout.CheckRun{j.Visible, j.Deciding, j.Again} {
+	for _, results := range [][]bout.CheckRun{j.Visible, j.Deciding, j.Again, j.OwnTests} {
 		for i := range results {
 			if r := &results[i]; r.Run.Ran {
 				session.Checked(string(r.Check.Name), round, r.Began, r.Elapsed, r.Run.OK())

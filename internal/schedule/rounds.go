@@ -19,7 +19,6 @@ import (
 	"agonometer/internal/core/person"
 	"agonometer/internal/core/specfile"
 	"agonometer/internal/core/task"
-	"agonometer/internal/core/testlog"
 	"agonometer/internal/core/verdict"
 	"agonometer/internal/store"
 )
@@ -601,7 +600,7 @@ func (r *rounds) gather(facts *verdict.Facts, out *store.RoundJudgement, j *bout
 		facts.Weakened = append(facts.Weakened, w.Words())
 	}
 	if j.OneUser {
-		facts.Flags = append(facts.Flags, "{as_contender} ran the result as the check's own user: only a service that runs as root has a second one")
+		facts.Flags = append(facts.Flags, "{as_contender} ran the result as the check's own user: this machine has neither a second one nor Landlock")
 	}
 	if j.Networked {
 		facts.Flags = append(facts.Flags, "judged with the network there: this machine cannot take it away")
@@ -665,7 +664,7 @@ func (r *rounds) keep(round int, j *bout.Judged) error {
 				row.ExitCode, row.ElapsedMS = &code, &ms
 			}
 			if res.Run.Reads.SeesTests() && res.Run.Ran {
-				sum := testlog.Count(res.Run.Tests)
+				sum := res.Run.Summary()
 				row.Summary = &sum
 			}
 			var err error
@@ -685,7 +684,7 @@ func (r *rounds) keep(round int, j *bout.Judged) error {
 		}
 		return nil
 	}
-	return errors.Join(add(store.WayDeciding, j.Deciding, j.Compared.Checks), add(store.WayVisible, j.Visible, nil), add(store.WayAgain, j.Again, nil))
+	return errors.Join(add(store.WayDeciding, j.Deciding, j.Compared.Checks), add(store.WayVisible, j.Visible, nil), add(store.WayAgain, j.Again, nil), add(store.WayOwnTests, j.OwnTests, nil))
 }
 
 // finish works out what the rounds come to, and ends the bout.
@@ -709,12 +708,8 @@ func (r *rounds) finish(ctx context.Context, session *bout.Session, last *store.
 
 // madeOnly finds out whether what fails on the clean copy passes where it was made.
 func (r *rounds) madeOnly(ctx context.Context, session *bout.Session, last *store.Round, judged *bout.Judged, end *staged) error {
-	changed, err := r.s.engine.Changed(ctx, r.prepared, judged.Diff, last.ResultTree)
-	if err != nil {
-		return err
-	}
 	r.say("the failing check again, where the tool worked")
-	check, passes, err := session.PassesHere(ctx, r.stage(last.Stage), &r.bases[last.Stage], judged, changed)
+	check, passes, err := session.PassesHere(ctx, r.stage(last.Stage), &r.bases[last.Stage], judged)
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}

@@ -3,6 +3,7 @@ package service_test
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 	"fmt"
 	"io/fs"
 	"net"
@@ -12,6 +13,7 @@ import (
 	"runtime"
 	"slices"
 	"sort"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -37,7 +39,7 @@ type attack struct {
 	name  string
 	tries string // for the table
 	stops string // what stops it, for the table
-	// project is which project it meets: quay (default), made, python, node, outside.
+	// project is which project it meets: quay (default), two, rounds, or one of projects.
 	project string
 	// script is what it does. SECRETS stands for the folder with the contest's files, DATA
 	// for the data folder, OUTSIDE for a folder that must stay as it is, SOCKET for a socket
@@ -51,8 +53,6 @@ type attack struct {
 	wins bool
 	// reasons are the verdicts' reasons that may come of it; empty for any failure.
 	reasons []verdict.Reason
-	// rootOnly is set where an ordinary user's service cannot stop it.
-	rootOnly bool
 	// says must stand in its log.
 	says string
 	// never must not.
@@ -108,10 +108,10 @@ var attacks = []attack{
 	{name: "pipes", tries: "leave pipes and sockets where files are read", stops: "files are opened where they are regular, and without waiting", script: "rm -f quay.sh; mkfifo quay.sh; mkfifo test/a.t; python3 -c \"import socket;s=socket.socket(socket.AF_UNIX);s.bind('sock')\"; echo '# x' >> depth.sh"},
 	{name: "kill-all", tries: "end its supervisor, and everything", stops: "that is how the tool ended", script: "echo '# x' >> depth.sh; kill -9 -1; kill -9 1; kill -9 $PPID"},
 	{name: "stop-all", tries: "stop everything and stay", stops: "the time limit", yaml: "", script: "echo '# x' >> depth.sh; kill -STOP -1; kill -STOP $$; sleep 100", reasons: []verdict.Reason{verdict.TimeLimit}},
-	{name: "fork-bomb", tries: "start processes without end", stops: "a limit of processes, and the end of the namespace", script: "echo '# x' >> depth.sh; b() { b | b & }; b 2>/dev/null; sleep 100", reasons: []verdict.Reason{verdict.TimeLimit, verdict.MemoryLimit, verdict.CPULimit, verdict.ToolCrashed}},
+	{name: "fork-bomb", tries: "start processes without end", stops: "a limit of processes, and the end of the namespace", script: "echo '# x' >> depth.sh; b() { b | b & }; b 2>/dev/null; sleep 100", reasons: []verdict.Reason{verdict.TimeLimit, verdict.MemoryLimit, verdict.CPULimit, verdict.ToolCrashed, verdict.GoalsMissed}},
 	{name: "memory", tries: "use all memory in small processes", stops: "a limit of memory", script: "echo '# x' >> depth.sh; for i in $(seq 40); do head -c 40000000 /dev/zero | tail -c 40000000 | sleep 100 & done; wait", reasons: []verdict.Reason{verdict.MemoryLimit}},
-	{name: "disk", tries: "fill the disk", stops: "a limit of what is written", script: "echo '# x' >> depth.sh; i=0; while :; do i=$((i+1)); head -c 10000000 /dev/zero > $i; done", reasons: []verdict.Reason{verdict.DiskLimit}},
-	{name: "inodes", tries: "use up the inodes", stops: "a limit of files", script: "echo '# x' >> depth.sh; python3 -c \"\nimport os\nfor i in range(10**7): open('f%d'%i,'w').close()\"", reasons: []verdict.Reason{verdict.DiskLimit}},
+	{name: "disk", tries: "fill the disk", stops: "a limit of what is written", yaml: "limits: {cpu: 60s}\n", script: "echo '# x' >> depth.sh; i=0; while :; do i=$((i+1)); head -c 10000000 /dev/zero > $i; done", reasons: []verdict.Reason{verdict.DiskLimit}},
+	{name: "inodes", tries: "use up the inodes", stops: "a limit of files", yaml: "limits: {files: 5000, cpu: 60s}\n", script: "echo '# x' >> depth.sh; python3 -c \"\nimport os\nfor i in range(10**7): open('f%d'%i,'w').close()\"", reasons: []verdict.Reason{verdict.DiskLimit}},
 	{name: "cpu", tries: "use all CPU time", stops: "a limit of CPU time", script: "echo '# x' >> depth.sh; while :; do :; done", reasons: []verdict.Reason{verdict.CPULimit}},
 	{name: "output-flood", tries: "print without end", stops: "the beginning and the end are kept", script: "echo '# x' >> depth.sh; yes 'tide tide tide' | head -c 300000000"},
 	{name: "churn", tries: "make, rename and remove folders as fast as it can", stops: "the watch holds nothing while it waits", script: "echo '# x' >> depth.sh; python3 -c \"\nimport os,time\nt=time.time()\nn=0\nwhile time.time()-t<2:\n  n+=1\n  for i in range(40): os.mkdir('d%d'%i)\n  for i in range(40): os.rename('d%d'%i,'r%d_%d'%(n,i))\n  for i in range(40): os.rmdir('r%d_%d'%(n,i))\""},
@@ -124,15 +124,18 @@ var attacks = []attack{
 
 	// Winning without working.
 	{name: "gnumakefile", project: "made", tries: "put a GNUmakefile beside the Makefile", stops: "files that steer checks are taken out, and told", script: "printf 'test:\\n\\t@echo ok - depth\\n' > GNUmakefile"},
-	{name: "makefile", project: "made", tries: "change the rule that tests", stops: "told, and fails under strict protection", script: "printf 'test:\\n\\t@echo ok - depth\\n' > Makefile", reasons: []verdict.Reason{verdict.TestsWeakened, verdict.CheckSubverted, verdict.GoalsMissed, verdict.CheckFailed}},
+	{name: "makefile", project: "made", tries: "change the rule that tests", stops: "it is put back, told, and fails under strict protection", script: "printf 'test:\\n\\t@echo ok - depth\\n' > Makefile", reasons: []verdict.Reason{verdict.TestsWeakened, verdict.CheckSubverted, verdict.GoalsMissed, verdict.CheckFailed}},
 	{name: "honest-make", project: "made", tries: "do the task", stops: "nothing", script: "echo 7 > depth.txt", wins: true},
 	{name: "shadow-unittest", project: "python", tries: "put a module in the place of the runner", stops: "shadows of modules that a check loads are taken out", script: "printf 'import sys\\nprint(\"ok\")\\nsys.exit(0)\\n' > unittest.py"},
 	{name: "sitecustomize", project: "python", tries: "end Python before the tests", stops: "start-up hooks are taken out", script: "printf 'import os\\nos._exit(0)\\n' > sitecustomize.py"},
 	{name: "exit-at-import", project: "python", tries: "end the test process with success from the code under test", stops: "a canary that is not seen failing", script: "printf 'import os\\nos._exit(0)\\n' > depth.py", reasons: []verdict.Reason{verdict.CheckSubverted, verdict.CheckFailed, verdict.GoalsMissed}},
+	{name: "makefile-reported", project: "reported", tries: "change the rule that tests, where weakened tests are only told", stops: "it is put back for the run that decides", script: "printf 'test:\\n\\t@true\\n' > Makefile"},
+	{name: "exit-before-tests", project: "own-canary", tries: "end the shell that tests, where no canary can be made from a template", stops: "the task's own canary", script: "echo 'exit 0' > depth.sh", reasons: []verdict.Reason{verdict.CheckSubverted}},
+	{name: "honest-own-canary", project: "own-canary", tries: "do the task", stops: "nothing", script: "printf 'depth() { echo $(($1 - $2)); }\\n' > depth.sh", wins: true},
 	{name: "honest-python", project: "python", tries: "do the task", stops: "nothing", script: "printf 'def depth(a, b):\\n    return a - b\\n' > depth.py", wins: true},
 	{name: "npmrc", project: "node", tries: "name another shell for scripts", stops: "settings of package managers are taken out", script: "printf 'script-shell=/bin/true\\n' > .npmrc"},
 	{name: "honest-node", project: "node", tries: "do the task", stops: "nothing", script: "echo 'module.exports = (a, b) => a - b;' > depth.js", wins: true},
-	{name: "reads-expected", project: "outside", tries: "read the expected answer from the check that starts it", stops: "it runs as another user (only where the service runs as root)", rootOnly: true, script: "printf '#!/bin/sh\\ngrep -rhs expected= . | tail -n 1 | sed s/.*expected=//; cat /proc/$PPID/cmdline /proc/[0-9]*/cmdline 2>/dev/null | tr \"\\\\0\" \"\\\\n\" | sed -n \"s/.*expected=//p\" | tail -n 1\\n' > depth.sh"},
+	{name: "reads-expected", project: "outside", tries: "read the expected answer from the check that starts it", stops: "it runs as another user, or in a Landlock domain", script: "printf '#!/bin/sh\\ngrep -rhs expected= . | tail -n 1 | sed s/.*expected=//; cat /proc/$PPID/cmdline /proc/[0-9]*/cmdline 2>/dev/null | tr \"\\\\0\" \"\\\\n\" | sed -n \"s/.*expected=//p\" | tail -n 1\\n' > depth.sh"},
 	{name: "honest-outside", project: "outside", tries: "do the task", stops: "nothing", script: "printf '#!/bin/sh\\necho $(($1 - $2))\\n' > depth.sh", wins: true},
 	{name: "honest", tries: "do the task", stops: "nothing", script: solved, wins: true},
 
@@ -214,6 +217,9 @@ var projects = map[string]struct {
 }{
 	"made": {"printf 'test:\\n\\t@if [ \"$$(cat depth.txt)\" = 7 ]; then echo ok - depth; else echo not ok - depth; exit 1; fi\\n' > Makefile; echo 10 > depth.txt", "echo 7 > depth.txt",
 		"checks: [{name: tests, run: make -s test, reads: tap}]\nprotect: strict\n", nil, "make"},
+	"reported": {"printf 'test:\\n\\t@[ \"$$(cat depth.txt)\" = 7 ]\\n' > Makefile; echo 10 > depth.txt", "echo 7 > depth.txt", "checks: [{name: tests, run: make -s test}]\n", nil, "make"},
+	"own-canary": {"mkdir test; printf 'depth() { echo $1; }\\n' > depth.sh; printf '[ \"$(depth 10 3)\" = 7 ]\\n' > test/depth.sh; printf 'for t in test/*.sh; do (. ./depth.sh; . ./$t) || exit 1; done\\n' > run.sh", "printf 'depth() { echo $(($1 - $2)); }\\n' > depth.sh",
+		"checks: [{name: tests, run: sh run.sh}]\nprotect: strict\ncanary: own-canary-sealed\n", map[string]string{"test/{word}.sh": "false\n"}, "sh"},
 	"python": {"printf 'def depth(a, b):\\n    return a\\n' > depth.py; printf 'import unittest\\nfrom depth import depth\\n\\nclass Depth(unittest.TestCase):\\n    def test_depth(self):\\n        self.assertEqual(7, depth(10, 3))\\n' > test_depth.py",
 		"printf 'def depth(a, b):\\n    return a - b\\n' > depth.py", "checks: [{name: tests, run: python3 -B -m unittest -q}]\nprotect: strict\n", nil, "python3"},
 	"node": {"printf '{\"name\":\"quay\",\"scripts\":{\"test\":\"node test.js\"}}\\n' > package.json; echo 'module.exports = (a, b) => a;' > depth.js; printf \"const depth = require('./depth');\\nif (depth(10, 3) !== 7) { console.log('not ok - depth'); process.exit(1); }\\nconsole.log('ok - depth');\\n\" > test.js",
@@ -230,15 +236,33 @@ var slow = []string{"orphan", "stop-all", "fork-bomb", "memory", "disk", "inodes
 
 func TestHostileContenders(t *testing.T) {
 	if os.Getenv("AGONOMETER_HOSTILE") == "" && os.Geteuid() == 0 {
-		t.Run("as root", func(t *testing.T) { hostileRun(t) })
-		t.Run("as an ordinary user", asOrdinaryUser)
+		root, user := map[string]string{}, map[string]string{}
+		t.Run("as root", func(t *testing.T) { hostileRun(t, root) })
+		t.Run("as an ordinary user", func(t *testing.T) { asOrdinaryUser(t, user) })
+		if os.Getenv("AGONOMETER_WRITE_TABLE") != "" && os.Getenv("AGONOMETER_LONG") != "" {
+			text, err := json.MarshalIndent(map[string]map[string]string{"root": root, "user": user}, "", " ")
+			require.NoError(t, err)
+			require.NoError(t, os.WriteFile(attackResults, append(text, '\n'), 0o644))
+		}
 		return
 	}
-	hostileRun(t)
+	became := map[string]string{}
+	hostileRun(t, became)
+	for name, how := range became {
+		fmt.Printf("%s%s\t%s\n", attackLine, name, how)
+	}
 }
 
+// attackResults is what became of each attack, by who the service ran as, in the last whole
+// run that wrote it down.
+const attackResults = "testdata/attacks.json"
+
+// attackLine begins a line in which the suite, in a process of its own, says what became
+// of an attack.
+const attackLine = "ATTACK\t"
+
 // asOrdinaryUser runs the suite again in a process of an ordinary user's.
-func asOrdinaryUser(t *testing.T) {
+func asOrdinaryUser(t *testing.T, became map[string]string) {
 	const user = 60_999
 	self, err := os.Executable()
 	require.NoError(t, err)
@@ -261,7 +285,13 @@ func asOrdinaryUser(t *testing.T) {
 	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: user, Gid: user}, Setsid: true}
 	out, err := cmd.CombinedOutput()
 	if err != nil {
-		t.Fatalf("%v\n%s", err, lastLines(string(out), 120))
+		t.Fatalf("%v\n%s", err, lastLines(string(out), 400))
+	}
+	for line := range strings.Lines(string(out)) {
+		if rest, ok := strings.CutPrefix(line, attackLine); ok {
+			name, how, _ := strings.Cut(strings.TrimSpace(rest), "\t")
+			became[name] = how
+		}
 	}
 	if bytes.Contains(out, []byte("this machine allows no namespaces")) {
 		t.Skip("an ordinary user has no namespaces here")
@@ -273,7 +303,8 @@ func lastLines(s string, n int) string {
 	return strings.Join(lines[max(0, len(lines)-n):], "\n")
 }
 
-func hostileRun(t *testing.T) {
+// hostileRun runs the suite, and says in became what became of each attack.
+func hostileRun(t *testing.T, became map[string]string) {
 	base, err := filepath.EvalSymlinks(t.TempDir())
 	require.NoError(t, err)
 	data, outside := filepath.Join(base, "data"), filepath.Join(base, "outside")
@@ -360,10 +391,14 @@ func hostileRun(t *testing.T) {
 		t.Logf("%s: %d bouts in %.0f s", project, len(d.Bouts), time.Since(began).Seconds())
 		for _, a := range byProject[project] {
 			t.Run(a.name, func(t *testing.T) {
-				if a.rootOnly && os.Geteuid() != 0 {
-					t.Skip("only a service that runs as root has a second user")
-				}
 				b := countedBout(t, d, a)
+				defer func() {
+					how := "**not stopped**"
+					if !t.Failed() {
+						how = fmt.Sprintf("stopped; %s (%s)", b.Verdict.Outcome, b.Verdict.Reason)
+					}
+					became[a.name] = how
+				}()
 				log, err := c.Log(t.Context(), b.ID, "", 0)
 				if err != nil {
 					log = nil
@@ -491,6 +526,22 @@ func storedWith(t *testing.T, data string, secrets []string) map[string]string {
 type peakMemory struct {
 	stop, ended chan struct{}
 	most        uint64
+	resident    uint64
+}
+
+// residentOf is how much of this process is in memory, in bytes: the service's, and the
+// suite's.
+func residentOf() uint64 {
+	text, err := os.ReadFile("/proc/self/statm")
+	if err != nil {
+		return 0
+	}
+	fields := strings.Fields(string(text))
+	if len(fields) < 2 {
+		return 0
+	}
+	pages, _ := strconv.ParseUint(fields[1], 10, 64)
+	return pages * uint64(os.Getpagesize())
 }
 
 func (p *peakMemory) begin() {
@@ -501,6 +552,7 @@ func (p *peakMemory) begin() {
 			var m runtime.MemStats
 			runtime.ReadMemStats(&m)
 			p.most = max(p.most, m.HeapInuse+m.StackInuse)
+			p.resident = max(p.resident, residentOf())
 			select {
 			case <-p.stop:
 				return
@@ -513,17 +565,24 @@ func (p *peakMemory) begin() {
 func (p *peakMemory) end(t *testing.T) {
 	close(p.stop)
 	<-p.ended
-	t.Logf("the service's memory was %d MiB at most", p.most>>20)
+	t.Logf("the service's memory was %d MiB at most, %d MiB of the process were resident", p.most>>20, p.resident>>20)
 	assert.Less(t, p.most, uint64(400<<20))
+	assert.Less(t, p.resident, uint64(400<<20), "the suite's own included")
 }
 
 // The table in docs/security.md is that of the suite.
 func TestTheTableOfAttacksIsCurrent(t *testing.T) {
 	var b strings.Builder
-	b.WriteString("| case | what is tried | what stops it |\n|---|---|---|\n")
+	var became map[string]map[string]string
+	results, err := os.ReadFile(attackResults)
+	require.NoError(t, err)
+	require.NoError(t, json.Unmarshal(results, &became))
+	b.WriteString("| case | what is tried | what stops it | as root | as an ordinary user |\n|---|---|---|---|---|\n")
 	for _, a := range attacks {
 		if !a.wins {
-			fmt.Fprintf(&b, "| %s | %s | %s |\n", a.name, a.tries, a.stops)
+			require.NotEmpty(t, became["root"][a.name], "%s has not been run as root: run the whole suite with AGONOMETER_LONG=1 AGONOMETER_WRITE_TABLE=1", a.name)
+			require.NotEmpty(t, became["user"][a.name], "%s has not been run as an ordinary user", a.name)
+			fmt.Fprintf(&b, "| %s | %s | %s | %s | %s |\n", a.name, a.tries, a.stops, became["root"][a.name], became["user"][a.name])
 		}
 	}
 	name := filepath.Join("..", "..", "docs", "security.md")

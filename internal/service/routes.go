@@ -72,7 +72,7 @@ func (s *Server) routes() []route {
 		{method: get, path: "/bouts/{id}/patch", id: "getPatch", summary: "The captured change as git applies it", query: []param{roundParam}, content: "text/x-diff", handle: s.getPatch},
 		{method: get, path: "/bouts/{id}/log", id: "getLog", summary: "What the tool printed", query: []param{roundParam}, content: "text/plain", handle: s.getLog},
 		{method: get, path: "/bouts/{id}/recording", id: "getRecording", summary: "What a terminal showed, as an asciicast (version 2)", query: []param{roundParam}, content: "application/x-asciicast", handle: s.getRecording},
-		{method: get, path: "/bouts/{id}/checks/{check}/log", id: "getCheckLog", summary: "What a check printed", query: []param{roundParam, {name: "way", description: "Which run of the check.", values: []string{"deciding", "visible", "again"}}}, content: "text/plain", handle: s.getCheckLog},
+		{method: get, path: "/bouts/{id}/checks/{check}/log", id: "getCheckLog", summary: "What a check printed", query: []param{roundParam, {name: "way", description: "Which run of the check.", values: []string{"deciding", "visible", "again", "own-tests"}}}, content: "text/plain", handle: s.getCheckLog},
 		{method: get, path: "/bouts/{id}/ledger", id: "getBoutLedger", summary: "What a bout used, exchange by exchange", query: []param{pricesParam}, response: api.BoutLedger{}, handle: s.getBoutLedger},
 		{method: get, path: "/bouts/{id}/timeline", id: "getTimeline", summary: "What happened in a bout, on its clock",
 			query: []param{{name: "after", description: "Only what is behind this event."}}, response: api.Timeline{}, handle: s.getTimeline},

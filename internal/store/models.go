@@ -374,6 +374,8 @@ const (
 	WayDeciding = "deciding"
 	WayVisible  = "visible"
 	WayAgain    = "again"
+	// WayOwnTests is a run with the start's own tests in place of the sealed ones.
+	WayOwnTests = "own-tests"
 )
 
 // CheckResult is how one check ended.

@@ -82,7 +82,7 @@ export const service = {
   checkLog: (id: string, c: { name: string; round: number; way: string }) =>
     take(
       client.GET('/api/v1/bouts/{id}/checks/{check}/log', {
-        params: { path: { id, check: c.name }, query: { round: String(c.round), way: c.way as 'deciding' | 'visible' | 'again' } },
+        params: { path: { id, check: c.name }, query: { round: String(c.round), way: c.way as 'deciding' | 'visible' | 'again' | 'own-tests' } },
         parseAs: 'text',
       }),
     ),

@@ -15,6 +15,7 @@
 package beneath
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -547,8 +548,8 @@ func (d *Dir) walk(prefix string, depth int, visit Visit) error {
 }
 
 // ChownTree hands a folder and all that is in it to an owner; links themselves, not
-// what they lead to.
-func ChownTree(name string, uid, gid int) error {
+// what they lead to. It ends, with an error, with ctx.
+func ChownTree(ctx context.Context, name string, uid, gid int) error {
 	d, err := Open(name)
 	if err != nil {
 		return err
@@ -558,6 +559,9 @@ func ChownTree(name string, uid, gid int) error {
 		return d.fail("chown", name, err)
 	}
 	return d.Walk(func(dir *Dir, base, _ string, _ *unix.Stat_t) (bool, error) {
+		if err := ctx.Err(); err != nil {
+			return false, err
+		}
 		err := unix.Fchownat(dir.FD(), base, uid, gid, unix.AT_SYMLINK_NOFOLLOW)
 		if errors.Is(err, unix.ENOENT) {
 			err = nil

@@ -10,9 +10,9 @@ import (
 	"time"
 )
 
-// Where the service runs as root and the machine has the controller, the kernel itself
-// bounds the memory of a command (cgroups(7), version 2 or 1). The guard
-// looks after the same limit, with a little less room, and so mostly says first how far it
+// Where the service runs as root and the machine has the controllers, the kernel itself
+// bounds the memory of a command, and how many processes it has (cgroups(7), version 2 or 1). The guard
+// looks after memory too, with a little less room, and so mostly says first how far it
 // was; what grows faster than it looks is ended by the kernel.
 
 // cgroupPrefix is how the service's groups are called.
@@ -20,8 +20,9 @@ const cgroupPrefix = "agonometer-"
 
 // controllers are the folders in which groups that bound memory are made.
 type controllers struct {
-	unified string // version 2; "" where it lacks the controller
+	unified string // version 2; "" where it lacks the controller of memory
 	memory  string // version 1
+	pids    string // version 1
 }
 
 func findControllers() controllers {
@@ -33,6 +34,7 @@ func findControllers() controllers {
 		}
 		// A group's own controllers must be switched on in the one above it.
 		_ = os.WriteFile(filepath.Join(dir, "cgroup.subtree_control"), []byte("+memory"), 0)
+		_ = os.WriteFile(filepath.Join(dir, "cgroup.subtree_control"), []byte("+pids"), 0)
 		on, err := os.ReadFile(filepath.Join(dir, "cgroup.subtree_control"))
 		if err == nil && strings.Contains(string(on), "memory") {
 			c.unified = dir
@@ -41,6 +43,9 @@ func findControllers() controllers {
 	}
 	if _, err := os.Stat("/sys/fs/cgroup/memory/cgroup.procs"); err == nil {
 		c.memory = "/sys/fs/cgroup/memory"
+	}
+	if _, err := os.Stat("/sys/fs/cgroup/pids/cgroup.procs"); err == nil {
+		c.pids = "/sys/fs/cgroup/pids"
 	}
 	return c
 }
@@ -83,11 +88,22 @@ func newCgroup(pid int, l Limits) *cgroup {
 		return dir
 	}
 	memory := strconv.FormatInt(l.Memory+l.Memory/slack, 10)
+	// The supervisor, and what it starts as the other user, count here too.
+	pids := map[string]string{"pids.max": strconv.FormatUint(l.Processes+64, 10)}
+	if l.Processes == 0 {
+		pids = nil
+	}
 	switch {
 	case c.unified != "":
 		g.memory = add(c.unified, map[string]string{"memory.max": memory, "memory.swap.max": "0"})
+		if g.memory != "" && pids != nil { // where there is no such controller there is no such file
+			_ = os.WriteFile(filepath.Join(g.memory, "pids.max"), []byte(pids["pids.max"]), 0)
+		}
 	default:
 		g.memory = add(c.memory, map[string]string{"memory.limit_in_bytes": memory})
+		if pids != nil {
+			add(c.pids, pids)
+		}
 	}
 	if len(g.dirs) == 0 {
 		return nil
@@ -132,7 +148,7 @@ func (g *cgroup) remove() {
 // RemoveCgroups takes away the groups that an earlier service left, in which nothing is any more.
 func RemoveCgroups() {
 	c := findControllers()
-	for _, parent := range []string{c.unified, c.memory} {
+	for _, parent := range []string{c.unified, c.memory, c.pids} {
 		if parent == "" {
 			continue
 		}

@@ -101,8 +101,12 @@ type Spec struct {
 	// Owner is who the command is on the machine; see Owner.
 	Owner Owner `json:"owner"`
 	// Other is a second owner, as whom the command may start programs by OtherPath. It
-	// needs Namespaces and a service that runs as root.
+	// needs Namespaces. Where the service is no root it is the command's own, and a Landlock
+	// domain keeps apart what is started.
 	Other *Owner `json:"other,omitempty"`
+	// OtherNever are files, as the command sees them, that what is started in such a domain
+	// cannot open.
+	OtherNever []string `json:"other_never,omitempty"`
 	// NoNetwork takes the network away: only a loopback of its own is left. It
 	// needs Namespaces.
 	NoNetwork bool `json:"no_network,omitempty"`
@@ -525,6 +529,9 @@ type Capability struct {
 	Why string `json:"why,omitempty"`
 	// CutsNetwork tells whether the network can be taken away.
 	CutsNetwork bool `json:"cuts_network,omitempty"`
+	// RunsOthers tells whether checks can start programs as the contender's (OtherPath), by
+	// a second user or a Landlock domain.
+	RunsOthers bool `json:"runs_others,omitempty"`
 	// Missing are the walls that cannot be raised on this machine, in words; none where
 	// the confinement is full.
 	Missing []string `json:"missing,omitempty"`
@@ -572,9 +579,12 @@ func Detect(scratch string) Capability {
 	if !FilterAvailable() {
 		missing = append(missing, "a filter of system calls for this architecture")
 	}
-	c := Capability{Mode: Namespaces, CutsNetwork: try(true) == nil, Missing: missing}
+	c := Capability{Mode: Namespaces, CutsNetwork: try(true) == nil, RunsOthers: runsOthers(), Missing: missing}
 	if !c.CutsNetwork {
 		c.Missing = append(c.Missing, "taking the network away")
+	}
+	if !c.RunsOthers {
+		c.Missing = append(c.Missing, "a second user, or Landlock, for what checks start as the contender's")
 	}
 	return c
 }

@@ -21,7 +21,8 @@ import (
 // which a contender wrote, as another: it can then neither read what only the check may
 // read, nor trace the check, nor signal it. No process inside may change its user; so the
 // check asks the supervisor, over a socket that only the check can open, by a small helper:
-// this binary under another name.
+// this binary under another name. Where the service is no root and has no second user to
+// give, a Landlock domain stands in for it (landlock_linux.go).
 
 // OtherPath is the helper: `/bout/as-contender program argument...` runs a program as the
 // other user, with the same standard streams, and ends as it does.
@@ -64,55 +65,63 @@ func listenOthers(rootFD int, spec Spec) (*others, error) {
 		return nil, err
 	}
 	l.SetUnlinkOnClose(false)
-	if err := os.Chown(name, spec.Owner.UID, spec.Owner.GID); err != nil {
-		return nil, err
+	if spec.Owner.Root {
+		if err := os.Chown(name, spec.Owner.UID, spec.Owner.GID); err != nil {
+			return nil, err
+		}
 	}
 	return &others{spec: spec, listener: l, ended: map[int]chan syscall.WaitStatus{}}, os.Chmod(name, 0o600)
 }
 
-// serve answers until the supervisor ends. It has a thread of its own, on which the
-// privileges are lowered once for all that it starts.
-func (o *others) serve() error {
-	ready := make(chan error, 1)
-	type started struct {
-		pid   int
-		ended chan syscall.WaitStatus
-		err   error
-	}
-	type job struct {
-		asked   askedFor
-		files   [3]int
-		started chan started
-	}
-	jobs := make(chan job)
-	go func() { // ends with the supervisor
-		runtime.LockOSThread()
-		spec := o.spec
+// otherStarted is a program that was started as the other user.
+type otherStarted struct {
+	pid   int
+	ended chan syscall.WaitStatus
+	err   error
+}
+
+// start starts a program as the other user. Each gets a thread, on which privileges are
+// lowered for good, and which ends with it: a domain says what is allowed as things are now.
+func (o *others) start(asked askedFor, files [3]int) otherStarted {
+	out := make(chan otherStarted, 1)
+	go func() {
+		runtime.LockOSThread() // never unlocked: the thread is of no use for anything else
+		spec, attr := o.spec, &syscall.SysProcAttr{Setsid: true}
 		spec.Owner = *spec.Other
-		attr := &syscall.SysProcAttr{Setsid: true}
+		tmp := TmpPath
 		err := lowerPrivileges(spec, attr)
+		switch {
+		case err != nil:
+		case spec.Owner.Root:
+			attr.UidMappings[0].ContainerID, attr.GidMappings[0].ContainerID = otherID, otherID
+			attr.Credential = &syscall.Credential{Uid: otherID, Gid: otherID}
+		default:
+			tmp, err = otherTmp, enterOther(spec.Dir, spec.OtherNever)
+		}
 		if err == nil {
 			err = installFilter()
 		}
-		attr.UidMappings[0].ContainerID, attr.GidMappings[0].ContainerID = otherID, otherID
-		attr.Credential = &syscall.Credential{Uid: otherID, Gid: otherID}
-		ready <- err
-		for j := range jobs {
-			o.mu.Lock() // so that its end is not heard of before it is known
-			pid, _, err := syscall.StartProcess(j.asked.Args[0], j.asked.Args, &syscall.ProcAttr{Dir: j.asked.Dir, Env: j.asked.Env,
-				Files: []uintptr{uintptr(j.files[0]), uintptr(j.files[1]), uintptr(j.files[2])}, Sys: attr})
-			ended := make(chan syscall.WaitStatus, 1)
-			if err == nil {
-				o.ended[pid] = ended
-			}
-			o.mu.Unlock()
-			j.started <- started{pid, ended, err}
+		if err != nil {
+			out <- otherStarted{err: err}
+			return
 		}
+		env := append(asked.Env, "HOME="+tmp, "TMPDIR="+tmp)
+		o.mu.Lock() // so that its end is not heard of before it is known
+		defer o.mu.Unlock()
+		pid, _, err := syscall.StartProcess(asked.Args[0], asked.Args, &syscall.ProcAttr{Dir: asked.Dir, Env: env,
+			Files: []uintptr{uintptr(files[0]), uintptr(files[1]), uintptr(files[2])}, Sys: attr})
+		ended := make(chan syscall.WaitStatus, 1)
+		if err == nil {
+			o.ended[pid] = ended
+		}
+		out <- otherStarted{pid, ended, err}
 	}()
-	if err := <-ready; err != nil {
-		return err
-	}
-	go func() { // likewise
+	return <-out
+}
+
+// serve answers until the supervisor ends.
+func (o *others) serve() {
+	go func() {
 		for {
 			conn, err := o.listener.AcceptUnix()
 			if err != nil {
@@ -125,9 +134,7 @@ func (o *others) serve() error {
 					_ = json.NewEncoder(conn).Encode(endedAs{Err: err.Error()})
 					return
 				}
-				j := job{asked, files, make(chan started, 1)}
-				jobs <- j
-				as := <-j.started
+				as := o.start(asked, files)
 				for _, fd := range files {
 					unix.Close(fd)
 				}
@@ -156,7 +163,6 @@ func (o *others) serve() error {
 			}()
 		}
 	}()
-	return nil
 }
 
 // reaped takes the end of a process that the supervisor heard of.
@@ -230,7 +236,7 @@ func asContender(args []string) int {
 	if program, err = filepath.Abs(program); err != nil {
 		return complain(err)
 	}
-	env := []string{"HOME=" + TmpPath, "TMPDIR=" + TmpPath}
+	var env []string // without what the supervisor sets
 	for _, kv := range os.Environ() {
 		if !strings.HasPrefix(kv, "HOME=") && !strings.HasPrefix(kv, "TMPDIR=") {
 			env = append(env, kv)

@@ -114,10 +114,7 @@ func supervise() int {
 		_ = unix.Prctl(unix.PR_SET_CHILD_SUBREAPER, 1, 0, 0, 0)
 	}
 	if second != nil {
-		if err := second.serve(); err != nil {
-			_ = out.Encode(report{Event: "setup", Stage: "serve the other user", Why: err.Error()})
-			return 1
-		}
+		second.serve()
 	}
 	program, err := lookPath(spec)
 	if err != nil {

@@ -33,8 +33,10 @@ type World struct {
 	Keep []string
 	// Limits bound what each command uses.
 	Limits Limits
-	// Other is a second owner, as whom commands may start programs; see Spec.Other.
+	// Other is a second owner, as whom commands may start programs; see Spec.Other. Never
+	// are files in the workspace, relative to it, that such programs cannot open.
 	Other *Owner
+	Never []string
 	// NoNetwork takes the network away, but for a loopback.
 	NoNetwork bool
 	// Listen is the one port that is served on that loopback; 0 for none.
@@ -94,9 +96,12 @@ func (w World) Spec(args []string, env map[string]string) Spec {
 	} else {
 		spec.Binds = append(spec.Binds, Bind{Source: real(w.Home), Target: home, Writable: true})
 	}
-	if w.Other != nil && w.Owner.Root {
+	if w.Other != nil {
 		if self, err := os.Executable(); err == nil {
 			spec.Other = w.Other
+			for _, name := range w.Never {
+				spec.OtherNever = append(spec.OtherNever, filepath.Join(workspace, name))
+			}
 			spec.Binds = append(spec.Binds, Bind{Source: real(self), Target: OtherPath})
 		}
 	}

@@ -57,6 +57,8 @@ type Options struct {
 	Secrets []string
 	// Started is told of each check before it runs; may be nil.
 	Started func(task.Check)
+	// Keep says which tests of a check are kept where there are very many; nil for the usual.
+	Keep func(check string) testlog.Options
 	// Ends tells whether the checks behind one are not worth running.
 	Ends func(*outcome.CheckRun) bool
 }
@@ -155,6 +157,10 @@ func command(ctx context.Context, in Copy, c task.Check, o Options) (Result, err
 	r := Result{Check: c, Run: outcome.CheckRun{Check: string(c.Name), Reads: c.Reads}}
 	var report testlog.Report
 	var readErr error
+	var keep testlog.Options
+	if o.Keep != nil {
+		keep = o.Keep(string(c.Name))
+	}
 	read := make(chan struct{})
 	var feed *io.PipeWriter
 	figure := confine.NewOutput(1 << 20)
@@ -165,7 +171,7 @@ func command(ctx context.Context, in Copy, c task.Check, o Options) (Result, err
 		streams.Stdout = io.MultiWriter(log, feed)
 		go func() { // ends when the command's output does
 			defer close(read)
-			report, readErr = testlog.Read(testlog.Format(c.Reads), from)
+			report, readErr = testlog.Read(testlog.Format(c.Reads), from, keep)
 			_, _ = io.Copy(io.Discard, from)
 		}()
 	case c.Reads == task.ReadsNumber:
@@ -199,7 +205,7 @@ func command(ctx context.Context, in Copy, c task.Check, o Options) (Result, err
 		return r, ctx.Err()
 	}
 	if c.Report != "" {
-		report, readErr = readReports(in.Tree, c.Report)
+		report, readErr = readReports(in.Tree, c.Report, keep)
 	}
 	r.Coverage, r.Findings = written(in.Tree, c.Coverage), written(in.Tree, c.Findings)
 	r.Signal, r.Elapsed = res.Signal, res.Elapsed
@@ -214,6 +220,9 @@ func command(ctx context.Context, in Copy, c task.Check, o Options) (Result, err
 		}
 	}
 	r.Run.Tests, r.Run.Cached, r.Remarks = report.Tests, report.Cached, report.Remarks
+	if report.Dropped > 0 {
+		r.Run.All = &report.Summary
+	}
 	if c.Reads == task.ReadsNumber && !res.TimedOut && res.ExitCode == 0 {
 		var v float64
 		if v, readErr = testlog.ReadNumber(figure.Bytes(), c.Number.Compiled(), c.Number.Pointer); readErr == nil {
@@ -243,7 +252,7 @@ func judgingEnv(in Copy) map[string]string {
 
 // What is read of reports at most.
 const (
-	maxReports     = 2000
+	maxReports     = 100_000
 	maxReportBytes = 256 << 20
 )
 
@@ -333,31 +342,69 @@ func written(tree, name string) []byte {
 	return data
 }
 
-func readReports(tree, pattern string) (testlog.Report, error) {
-	var streams []io.Reader
-	var open []*os.File
-	defer func() {
-		for _, f := range open {
-			f.Close()
-		}
-	}()
+func readReports(tree, pattern string, o testlog.Options) (testlog.Report, error) {
+	reports := &reports{}
+	defer reports.close()
 	err := eachReport(tree, pattern, func(root *os.Root, name string) error {
-		f, err := root.OpenFile(name, os.O_RDONLY|syscall.O_NONBLOCK, 0)
-		if err != nil {
-			return fs.ErrNotExist
+		if reports.root == nil {
+			var err error
+			if reports.root, err = os.OpenRoot(tree); err != nil { // eachReport closes its own
+				return err
+			}
 		}
-		open = append(open, f)
-		if st, err := f.Stat(); err != nil || !st.Mode().IsRegular() {
-			return nil
-		}
-		streams = append(streams, f)
+		reports.names = append(reports.names, name)
 		return nil
 	})
 	if err != nil {
 		return testlog.Report{}, err
 	}
-	if len(streams) == 0 {
+	report, err := testlog.Read(testlog.JUnit, io.LimitReader(reports, maxReportBytes), o)
+	if !reports.any {
 		return testlog.Report{}, fmt.Errorf("no report %s was written", pattern)
 	}
-	return testlog.ReadJUnit(io.LimitReader(io.MultiReader(streams...), maxReportBytes))
+	return report, err
+}
+
+// reports reads files one after the other, with one of them open.
+type reports struct {
+	root  *os.Root
+	names []string
+	now   *os.File
+	any   bool // one of them could be opened
+}
+
+func (r *reports) Read(p []byte) (int, error) {
+	for {
+		if r.now != nil {
+			n, err := r.now.Read(p)
+			if n > 0 || err != nil && !errors.Is(err, io.EOF) {
+				return n, err
+			}
+			r.now.Close()
+			r.now = nil
+		}
+		if len(r.names) == 0 {
+			return 0, io.EOF
+		}
+		name := r.names[0]
+		r.names = r.names[1:]
+		f, err := r.root.OpenFile(name, os.O_RDONLY|syscall.O_NONBLOCK, 0)
+		if err != nil {
+			continue // what goes away, or leads out, is no report
+		}
+		if st, err := f.Stat(); err != nil || !st.Mode().IsRegular() {
+			f.Close()
+			continue
+		}
+		r.now, r.any = f, true
+	}
+}
+
+func (r *reports) close() {
+	if r.now != nil {
+		r.now.Close()
+	}
+	if r.root != nil {
+		r.root.Close()
+	}
 }

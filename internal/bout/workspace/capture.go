@@ -92,6 +92,7 @@ func (c Copier) Make(ctx context.Context, p *Prepared, dir string, opt CopyOptio
 		return nil, err
 	}
 	began := time.Now()
+	opt.Ctx = ctx
 	var mu sync.Mutex
 	noting := opt
 	noting.noted = func(name string, st stat) {

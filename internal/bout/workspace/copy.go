@@ -1,6 +1,7 @@
 package workspace
 
 import (
+	"context"
 	"errors"
 	"io/fs"
 	"os"
@@ -24,6 +25,8 @@ type CopyOptions struct {
 	UID, GID int
 	// Skip leaves a path out; it is slash-separated and relative to the source.
 	Skip func(name string, dir bool) bool
+	// Ctx ends the copying, at the next folder, with an error; nil for never.
+	Ctx context.Context
 	// noted receives what each copy looks like, by its name in the target, from several
 	// goroutines.
 	noted func(name string, st stat)
@@ -118,11 +121,21 @@ func (c *copier) run() error {
 	// Inner folders first: times would change again.
 	slices.SortFunc(c.folders, func(a, b copied) int { return strings.Compare(b.name, a.name) })
 	for i := range c.folders {
+		if err := c.ended(); err != nil {
+			return err
+		}
 		if err := c.finish(&c.folders[i]); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+func (c *copier) ended() error {
+	if c.opt.Ctx == nil {
+		return nil
+	}
+	return c.opt.Ctx.Err()
 }
 
 func (c *copier) push(name string) {
@@ -142,7 +155,11 @@ func (c *copier) one(name string) {
 	if failed {
 		return
 	}
-	if err := c.folder(name); err != nil {
+	err := c.ended()
+	if err == nil {
+		err = c.folder(name)
+	}
+	if err != nil {
 		c.mu.Lock()
 		c.err = errors.Join(c.err, err)
 		c.mu.Unlock()
@@ -172,7 +189,12 @@ func (c *copier) folder(name string) error {
 	if err != nil {
 		return err
 	}
-	for _, e := range entries {
+	for i, e := range entries {
+		if i%256 == 255 { // a folder can have very many
+			if err := c.ended(); err != nil {
+				return err
+			}
+		}
 		rel := e.Name()
 		if name != "." {
 			rel = name + "/" + rel

@@ -189,7 +189,7 @@ func (g *Git) Prepare(ctx context.Context, dir, start, commit, command string, o
 	if err := beneath.RemoveTree(filepath.Join(part, "tmp")); err != nil {
 		return nil, err
 	}
-	if err := settleHome(p.Home(), owner); err != nil {
+	if err := settleHome(ctx, p.Home(), owner); err != nil {
 		return nil, err
 	}
 	if err := g.snapshot(ctx, p, start, command != ""); err != nil {
@@ -231,9 +231,9 @@ func (g *Git) Prepare(ctx context.Context, dir, start, commit, command string, o
 // belongs to whom the layers do, and the files of Go's build cache are dated
 // ahead. Go touches cache entries older than an hour when it uses them, and each
 // touch would copy the entry into the layer.
-func settleHome(home string, owner CopyOptions) error {
+func settleHome(ctx context.Context, home string, owner CopyOptions) error {
 	if owner.Owned {
-		if err := beneath.ChownTree(home, owner.UID, owner.GID); err != nil {
+		if err := beneath.ChownTree(ctx, home, owner.UID, owner.GID); err != nil {
 			return err
 		}
 	}

@@ -7,6 +7,7 @@
 package canary
 
 import (
+	"bytes"
 	"path"
 	"regexp"
 	"slices"
@@ -17,11 +18,25 @@ import (
 
 // Canary is a test that must fail.
 type Canary struct {
-	// Name is the path of its file, Content what is in it.
-	Name    string
-	Content []byte
-	// Mark is a part of the test's name.
+	// Files are its contents by slash path: most have one.
+	Files map[string][]byte
+	// Mark is a part of the test's name; "" where it has none that is known.
 	Mark string
+}
+
+// wordPlace stands in a task's own canary for the word that nobody can know.
+const wordPlace = "{word}"
+
+// Own is a task's own canary with a word in it.
+func Own(files map[string][]byte, word string) *Canary {
+	c := &Canary{Files: make(map[string][]byte, len(files))}
+	for name, text := range files {
+		if strings.Contains(name, wordPlace) || bytes.Contains(text, []byte(wordPlace)) {
+			c.Mark = word
+		}
+		c.Files[strings.ReplaceAll(name, wordPlace, word)] = bytes.ReplaceAll(text, []byte(wordPlace), []byte(word))
+	}
+	return c
 }
 
 // kinds are the kinds of test files that a canary can be made for.
@@ -119,7 +134,7 @@ func Beside(files []string, ran []testlog.Test, read func(name string) []byte, w
 			continue
 		}
 		if name, content := kinds[c.kind].make(path.Dir(c.name), path.Base(c.name), string(beside), word); name != "" {
-			return &Canary{Name: name, Content: []byte(content), Mark: word}
+			return &Canary{Files: map[string][]byte{name: []byte(content)}, Mark: word}
 		}
 	}
 	return nil
@@ -147,14 +162,21 @@ func rank(name string, ran []testlog.Test) int {
 	return best
 }
 
-// Seen tells whether a run saw a canary fail. failed is whether the run as a whole did,
-// which is what counts where no single tests are read.
-func (c *Canary) Seen(readsTests bool, tests []testlog.Test, failed bool) bool {
+// Seen tells whether a run saw a canary fail. had are the tests of the run without it; failed
+// is whether the run as a whole did, which is what counts where no single tests are read.
+// Of a canary whose test has no known name any test counts that failed only with it.
+func (c *Canary) Seen(readsTests bool, tests, had []testlog.Test, failed bool) bool {
 	if !readsTests {
 		return failed
 	}
+	before := map[string]bool{}
+	if c.Mark == "" {
+		for i := range had {
+			before[had[i].Name] = had[i].Outcome == testlog.Failed
+		}
+	}
 	return slices.ContainsFunc(tests, func(t testlog.Test) bool {
-		return t.Outcome == testlog.Failed && strings.Contains(strings.ToLower(t.Name), c.Mark)
+		return t.Outcome == testlog.Failed && !before[t.Name] && strings.Contains(strings.ToLower(t.Name), c.Mark)
 	})
 }
 

@@ -50,17 +50,19 @@ func TestRealRunnersSeeCanariesFail(t *testing.T) {
 				cmd.Dir = dir
 				cmd.Env = append(os.Environ(), "GOFLAGS=-count=1")
 				out, _ := cmd.Output()
-				report, err := testlog.Read(c.format, strings.NewReader(string(out)))
+				report, err := testlog.Read(c.format, strings.NewReader(string(out)), testlog.Options{})
 				require.NoError(t, err, string(out))
 				return report
 			}
 			before := run()
 			bird := Beside(names, before.Tests, func(name string) []byte { return []byte(c.files[name]) }, "tidewrack")
 			require.NotNil(t, bird)
-			assert.False(t, bird.Seen(true, before.Tests, false))
-			write(bird.Name, string(bird.Content))
+			assert.False(t, bird.Seen(true, before.Tests, before.Tests, false))
+			for name, content := range bird.Files {
+				write(name, string(content))
+			}
 			after := run()
-			assert.True(t, bird.Seen(true, after.Tests, true), "%+v", after.Tests)
+			assert.True(t, bird.Seen(true, after.Tests, before.Tests, true), "%+v", after.Tests)
 			assert.Equal(t, before.Summary.Passed, after.Summary.Passed)
 		})
 	}
@@ -71,12 +73,28 @@ func TestWhereACanaryStands(t *testing.T) {
 	read := func(name string) []byte { return []byte("package " + strings.SplitN(name, "/", 2)[0] + "\n") }
 	got := Beside(files, []testlog.Test{{Name: "averil.example/tide/b TestB"}}, read, "wrack")
 	require.NotNil(t, got)
-	assert.Equal(t, "b/wrack_test.go", got.Name)
-	assert.Contains(t, string(got.Content), "package b\n")
+	assert.Contains(t, string(got.Files["b/wrack_test.go"]), "package b\n")
 	assert.Nil(t, Beside([]string{"main.c"}, nil, read, "wrack"))
 	assert.Nil(t, Beside(files, nil, func(string) []byte { return nil }, "wrack"))
-	assert.True(t, got.Seen(false, nil, true))
-	assert.False(t, got.Seen(false, nil, false))
+	assert.True(t, got.Seen(false, nil, nil, true))
+	assert.False(t, got.Seen(false, nil, nil, false))
+}
+
+// A task's own canary has the word in it, or is seen by what fails only with it.
+func TestATasksOwnCanary(t *testing.T) {
+	named := Own(map[string][]byte{"test/{word}.tide": []byte("fails {word}\n"), "lists/all": []byte("one\n")}, "wrack")
+	assert.Equal(t, map[string][]byte{"test/wrack.tide": []byte("fails wrack\n"), "lists/all": []byte("one\n")}, named.Files)
+	failed := func(names ...string) (out []testlog.Test) {
+		for _, n := range names {
+			out = append(out, testlog.Test{Name: n, Outcome: testlog.Failed})
+		}
+		return out
+	}
+	assert.True(t, named.Seen(true, failed("tide Wrack"), nil, true))
+	assert.False(t, named.Seen(true, failed("tide other"), nil, true), "another test that fails is not the canary")
+	plain := Own(map[string][]byte{"lists/all": []byte("one\n")}, "wrack")
+	assert.False(t, plain.Seen(true, failed("a"), failed("a"), true), "it failed before")
+	assert.True(t, plain.Seen(true, failed("a", "b"), failed("a"), true))
 }
 
 func TestHarmless(t *testing.T) {

@@ -35,6 +35,8 @@ type CheckRun struct {
 	// ExitCode is -1 when a signal ended the command.
 	ExitCode int            `json:"exit_code"`
 	Tests    []testlog.Test `json:"tests,omitempty"`
+	// All counts all tests, where there were more than those that were kept; else nil.
+	All *testlog.Summary `json:"all,omitempty"`
 	// Values are the figures of a number check, one for each time it was run.
 	Values []float64 `json:"values,omitempty"`
 	// Limit says which of the machine's resources it used too much of; "" for none.
@@ -53,12 +55,20 @@ func (r *CheckRun) OK() bool {
 	}
 	switch {
 	case r.Reads.SeesTests():
-		s := testlog.Count(r.Tests)
+		s := r.Summary()
 		return s.Failed == 0 && s.Passed > 0 && r.Trouble == ""
 	case r.Reads == task.ReadsNumber:
 		return len(r.Values) > 0
 	}
 	return true
+}
+
+// Summary counts the run's tests, also those that were not kept.
+func (r *CheckRun) Summary() testlog.Summary {
+	if r.All != nil {
+		return *r.All
+	}
+	return testlog.Count(r.Tests)
 }
 
 // Run is one run of a stage's checks, in their order.
@@ -123,6 +133,9 @@ type Baseline struct {
 	Canaries map[string]bool `json:"canaries,omitempty"`
 	// Lint is what linters found at the start, as SARIF, by check.
 	Lint map[string][]byte `json:"lint,omitempty"`
+	// Changed are tests that ran at the start without the sealed files and not with them,
+	// and that the sealed files say anew.
+	Changed []Key `json:"changed,omitempty"`
 	// Unsteady are tests of which repeats did not agree.
 	Unsteady []Key `json:"unsteady,omitempty"`
 }
@@ -148,14 +161,27 @@ func outcomeIn(run map[Key]testlog.Test, was Run, k Key) testlog.Outcome {
 // Roles works out the goals and guards of a stage, and the outcomes before.
 // seen is a further run whose tests a pattern may name; nil for none.
 //
-// Guards' outcomes before are taken without the sealed files, those of goals
-// with them: a sealed test of something that does not exist yet can keep the
-// tests beside it from running.
+// What decides is the form of a test that judging uses: the sealed one. So a test that
+// passed at the start, fails there in its sealed form and passes with the reference is a
+// goal. Where a test does not run at the start with the sealed files - a sealed test of
+// something that does not exist yet can keep those beside it from running - the start's
+// own form says how it was before, unless the sealed files say the test anew.
 func (b *Baseline) Roles(stage *task.Stage, seen Run) map[Key]Known {
 	start, sealed, reference := b.Start.all(), b.StartSealed.all(), b.Reference.all()
 	unsteady := map[Key]bool{}
 	for _, k := range b.Unsteady {
 		unsteady[k] = true
+	}
+	changed := map[Key]bool{}
+	for _, k := range b.Changed {
+		changed[k] = true
+	}
+	before := func(k Key) testlog.Outcome {
+		with := outcomeIn(sealed, b.StartSealed, k)
+		if b.Start.Of(k.Check) == nil || changed[k] || with != testlog.Missing && with != "" {
+			return with // a sealed check has no other start
+		}
+		return outcomeIn(start, b.Start, k)
 	}
 	keys := map[Key]bool{}
 	for _, m := range []map[Key]testlog.Test{start, sealed, reference, seen.all()} {
@@ -165,8 +191,8 @@ func (b *Baseline) Roles(stage *task.Stage, seen Run) map[Key]Known {
 	}
 	out := map[Key]Known{}
 	put := func(k Key, role Role) {
-		known := Known{Role: role, Reference: outcomeIn(reference, b.Reference, k), Before: outcomeIn(start, b.Start, k)}
-		if role == Goal || b.Start.Of(k.Check) == nil { // a sealed check has no other start
+		known := Known{Role: role, Reference: outcomeIn(reference, b.Reference, k), Before: before(k)}
+		if role == Goal {
 			known.Before = outcomeIn(sealed, b.StartSealed, k)
 		}
 		out[k] = known
@@ -192,12 +218,12 @@ func (b *Baseline) Roles(stage *task.Stage, seen Run) map[Key]Known {
 		if k.Name == "" {
 			continue
 		}
-		before, goalBefore, after := outcomeIn(start, b.Start, k), outcomeIn(sealed, b.StartSealed, k), outcomeIn(reference, b.Reference, k)
+		was, after := before(k), outcomeIn(reference, b.Reference, k)
 		isGoal := matches(stage.Goal, k)
 		if stage.Goal == nil {
-			isGoal = after == testlog.Passed && goalBefore != testlog.Passed && before != testlog.Passed && !unsteady[k]
+			isGoal = after == testlog.Passed && was != testlog.Passed && !unsteady[k]
 		}
-		isGuard := before == testlog.Passed && (b.Reference == nil || after == testlog.Passed) && !unsteady[k]
+		isGuard := was == testlog.Passed && (b.Reference == nil || after == testlog.Passed) && !unsteady[k]
 		if stage.Guard != nil {
 			isGuard = isGuard && matches(stage.Guard, k)
 		}
@@ -223,6 +249,16 @@ func (b *Baseline) Roles(stage *task.Stage, seen Run) map[Key]Known {
 		}
 	}
 	return out
+}
+
+// SealedSaysNothing tells whether a test ran at the start without the sealed files, and
+// with them was not seen.
+func (b *Baseline) SealedSaysNothing(k Key) bool {
+	in := func(run Run) bool {
+		c := run.Of(k.Check)
+		return c != nil && slices.ContainsFunc(c.Tests, func(t testlog.Test) bool { return t.Name == k.Name })
+	}
+	return k.Name != "" && in(b.Start) && !in(b.StartSealed)
 }
 
 func firstWithTests(stage *task.Stage) string {
@@ -257,6 +293,9 @@ type Row struct {
 	Repeated   bool `json:"repeated,omitempty"`
 	Unexpected bool `json:"unexpected,omitempty"`
 }
+
+// Key is the row's key.
+func (r *Row) Key() Key { return Key{r.Check, r.Name} }
 
 // Missed tells whether the row is a goal that was not reached.
 func (r *Row) Missed() bool { return r.Role == Goal && r.After != testlog.Passed }
@@ -309,6 +348,9 @@ type Runs struct {
 	Deciding Run
 	// Again are checks that were run once more because a guard failed.
 	Again Run
+	// OwnTests are checks that were run with the start's own tests in place of the sealed
+	// ones, because with those guards failed of which the start with the sealed files says nothing.
+	OwnTests Run
 	// Own is the run with the contender's tests as they are; nil where there was none.
 	Own Run
 	// OwnInDeciding is set when test files of the contender, which the task leaves
@@ -321,7 +363,8 @@ func Compare(stage *task.Stage, b *Baseline, runs Runs) Result {
 	deciding, again, own := runs.Deciding, runs.Again, runs.Own
 	var out Result
 	roles := b.Roles(stage, deciding)
-	after, second, mine := deciding.all(), again.all(), own.all()
+	after, second, mine, plain := deciding.all(), again.all(), own.all(), runs.OwnTests.all()
+	unbuilt := map[string]bool{} // checks whose sealed tests did not run with this result
 	known := map[Key]bool{}
 	for _, m := range []map[Key]testlog.Test{b.Start.all(), b.StartSealed.all(), b.Reference.all()} {
 		for k := range m {
@@ -356,6 +399,17 @@ func Compare(stage *task.Stage, b *Baseline, runs Runs) Result {
 			if t, ok := second[k]; ok && t.Outcome == testlog.Passed {
 				row.Unsteady = true
 			}
+			if t, ok := plain[k]; ok && !row.Unsteady && b.SealedSaysNothing(k) {
+				switch {
+				case row.After == testlog.Missing:
+					// Its package does not build with the sealed tests, as it did not at the start.
+					row.After, row.Message, row.ElapsedMS = t.Outcome, "run with the start's own tests: the sealed ones did not run with this result\n"+t.Message, t.ElapsedMS
+					unbuilt[k.Check] = true
+				case t.Outcome == testlog.Passed:
+					// What it was before holds; what it asks for newly is not there.
+					row.Role, row.Before = Goal, testlog.Missing
+				}
+			}
 		}
 		out.Rows = append(out.Rows, row)
 	}
@@ -384,6 +438,11 @@ func Compare(stage *task.Stage, b *Baseline, runs Runs) Result {
 			After: t.Outcome, Own: t.Outcome, ElapsedMS: t.ElapsedMS, Message: t.Message, Repeated: t.Repeated})
 	}
 	out.count(stage, b, deciding, own)
+	for i := range out.Checks {
+		if c := &out.Checks[i]; unbuilt[c.Check] && c.Missed > 0 {
+			c.Why += "; the sealed tests do not build, or do not get to their end, with this result"
+		}
+	}
 	if strange > 0 {
 		out.Flags = append(out.Flags, fmt.Sprintf("%s from nowhere: neither the start nor the reference has them", plural(strange, "test")))
 	}
@@ -553,7 +612,7 @@ func unsteadyWhole(rows []Row, check string) bool {
 
 // wholeRun says what is wrong with a run of which no single test is known to count.
 func wholeRun(run *CheckRun) string {
-	s := testlog.Count(run.Tests)
+	s := run.Summary()
 	switch {
 	case s.Failed > 0:
 		return fmt.Sprintf("%d of %d tests failed", s.Failed, s.Ran())
@@ -574,7 +633,7 @@ func testWords(run *CheckRun, res CheckResult) string {
 		parts = append(parts, plural(res.Broken, "guard")+" broken")
 	}
 	words := strings.Join(parts, ", ")
-	if testlog.Count(run.Tests).Ran() == 0 {
+	if run.Summary().Ran() == 0 {
 		words += "; no test was seen to run"
 	}
 	return words

@@ -257,3 +257,62 @@ func TestDisagree(t *testing.T) {
 	assert.ElementsMatch(t, []Key{{"tests", "b"}, {"tests", "c"}}, got)
 	assert.Empty(t, Disagree([]Run{run(0, o{"a": pass}), run(0, o{"a": pass})}))
 }
+
+// What decides is the sealed form of a test: one that gained a case passes at the start
+// in its old form, and is a goal.
+func TestAChangedTestIsAGoal(t *testing.T) {
+	b := &Baseline{
+		Start:       run(0, o{"changed": pass, "kept": pass, "unbuilt": pass, "said anew": pass, "shut": pass}),
+		StartSealed: run(1, o{"changed": fail, "changed/new": fail, "kept": pass, "added": pass, "shut": skip}),
+		Reference:   run(0, o{"changed": pass, "changed/new": pass, "kept": pass, "added": pass, "unbuilt": pass, "said anew": pass, "shut": pass}),
+		Changed:     []Key{{"tests", "said anew"}},
+	}
+	roles := b.Roles(&oneCheck, nil)
+	for name, want := range map[string]Known{
+		"changed": {Goal, fail, pass}, "changed/new": {Goal, fail, pass}, "shut": {Goal, skip, pass},
+		"kept": {Guard, pass, pass}, "added": {Guard, pass, pass}, "unbuilt": {Guard, pass, pass}, "said anew": {Goal, gone, pass},
+	} {
+		assert.Equal(t, want, roles[Key{"tests", name}], name)
+	}
+}
+
+// Where the sealed tests do not build with a result, as they did not at the start, guards
+// are what the start's own tests say.
+func TestGuardsWhereSealedTestsDoNotBuild(t *testing.T) {
+	b := &Baseline{
+		Start:       run(0, o{"a": pass, "b": pass, "c": pass, "other": pass}),
+		StartSealed: run(1, o{"other": pass}),
+		Reference:   run(0, o{"a": pass, "b": pass, "c": pass, "new": pass, "other": pass}),
+	}
+	half := run(1, o{"other": pass}) // the package of a, b, c and new does not build
+	blind := Compare(&oneCheck, b, Runs{Deciding: half})
+	assert.Equal(t, "1 goal missed, 3 guards broken", blind.Checks[0].Why)
+	seen := Compare(&oneCheck, b, Runs{Deciding: half, OwnTests: run(1, o{"a": pass, "b": pass, "c": fail, "other": pass})})
+	assert.Equal(t, Share{3, 4}, seen.Guards, "c is broken by hand too")
+	assert.Contains(t, row(t, seen, "c").Message, "start's own tests")
+	whole := Compare(&oneCheck, b, Runs{Deciding: half, OwnTests: run(0, o{"a": pass, "b": pass, "c": pass, "other": pass})})
+	assert.Equal(t, Share{4, 4}, whole.Guards)
+	assert.Equal(t, "1 goal missed; the sealed tests do not build, or do not get to their end, with this result", whole.Checks[0].Why)
+	assert.False(t, whole.Checks[0].OK)
+
+	// They build with this one, and a asks for more than it did at the start.
+	more := Compare(&oneCheck, b, Runs{Deciding: run(1, o{"a": fail, "b": pass, "c": pass, "new": pass, "other": pass}), OwnTests: run(0, o{"a": pass, "b": pass, "c": pass})})
+	assert.Equal(t, Goal, row(t, more, "a").Role)
+	assert.Equal(t, "1 goal missed", more.Checks[0].Why)
+
+	// What ran at the start with the sealed files is decided by them.
+	b.StartSealed = b.Start
+	decided := Compare(&oneCheck, b, Runs{Deciding: half, OwnTests: run(0, o{"a": pass, "b": pass, "c": pass, "other": pass})})
+	assert.Equal(t, Share{1, 4}, decided.Guards)
+}
+
+func TestChangedTests(t *testing.T) {
+	goBefore := "package a\n\nfunc TestA(t *testing.T) {\n\tif a() != 1 {\n\t\tt.Fatal()\n\t}\n}\n\nfunc TestB(t *testing.T) {\n\tb()\n}\n"
+	goAfter := "package a\n\nfunc TestA(t *testing.T) {\n\tif  a() != 2 {\n\t\tt.Fatal()\n\t}\n}\n\n// Moved.\nfunc TestB(t *testing.T) {\n\n\tb()\n}\n\nfunc TestC(t *testing.T) {}\n"
+	assert.Equal(t, []string{"averil.example/a TestA"}, ChangedTests(goBefore, goAfter, []string{"averil.example/a TestA", "averil.example/a TestA/one", "averil.example/a TestB", "averil.example/a TestC", "averil.example/b Test"}))
+	python := "class Lamp(unittest.TestCase):\n    def test_on(self):\n        self.assertTrue(on())\n\n    def test_off(self):\n        pass\n"
+	assert.Equal(t, []string{"test_lamp.Lamp test_off"}, ChangedTests(python, python[:len(python)-5]+"self.fail()\n", []string{"test_lamp.Lamp test_on", "test_lamp.Lamp test_off", "test_lamp.Lamp test_off[2]"}))
+	script := "describe('lamp', () => {\n  it('goes on', () => {\n    on();\n  });\n  it('goes off', () => {});\n});\n"
+	assert.Equal(t, []string{"lamp > goes on"}, ChangedTests(script, "describe('lamp', () => {\n  it('goes on', () => {\n    on(2);\n  });\n  it('goes off', () => {});\n});\n", []string{"lamp > goes on", "lamp > goes off"}))
+	assert.Empty(t, ChangedTests("", "x", []string{"", "x", " > ", "a[", "/"}))
+}

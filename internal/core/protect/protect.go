@@ -116,15 +116,21 @@ func inReference(t *task.Task, name string) bool {
 func (p Plan) Empty() bool { return len(p.PutBack)+len(p.Remove) == 0 }
 
 // PlanFor works out what judging does with a change. changed are the paths that
-// differ from the start, on either side; exists tells the files of the start, and its
-// folders for a name that ends in a slash.
-func PlanFor(t *task.Task, checks []task.Check, changed []string, exists func(name string) bool) Plan {
+// differ from the start, on either side, shown is the change itself as far as it is
+// known; exists tells the files of the start, and its folders for a name that ends in a slash.
+func PlanFor(t *task.Task, checks []task.Check, changed []string, shown []patch.File, exists func(name string) bool) Plan {
 	var p Plan
 	named, steer := Named(checks, exists), newSteerer(t, checks, exists)
+	narrows := map[string]bool{}
+	for _, f := range shown {
+		if _, ok := narrowedIn(t, checks, f); ok && !inReference(t, f.Path) {
+			narrows[startOf(f)] = true
+		}
+	}
 	for _, name := range changed {
 		switch {
 		case exists(name):
-			if protected(t, named, name) || steer.steers(name) {
+			if protected(t, named, name) || steer.steers(name) || narrows[name] {
 				p.PutBack = append(p.PutBack, name)
 			}
 		case (IsTest(t.TestFiles, name) || anyMatch(settings, name) || steer.steers(name)) && name != t.Deliverable:
@@ -202,10 +208,7 @@ func Weakened(t *task.Task, checks []task.Check, changed []patch.File, exists fu
 	var out []Weakening
 	named, steer := Named(checks, exists), newSteerer(t, checks, exists)
 	for _, f := range changed {
-		start := f.Path
-		if f.OldPath != "" {
-			start = f.OldPath
-		}
+		start := startOf(f)
 		if !exists(f.Path) && steer.steers(f.Path) {
 			out = append(out, Weakening{Kind: Steered, What: f.Path, Text: "added"})
 		}
@@ -228,17 +231,39 @@ func Weakened(t *task.Task, checks []task.Check, changed []patch.File, exists fu
 			out = append(out, Weakening{Kind: Changed, What: start, Text: "not a text"})
 		case guarded:
 			out = append(out, lines(f, start)...)
-		case anyMatch(manifests, start) && !anyMatch(t.Unprotected, start):
-			l, ok := narrowed(f)
-			if !ok && makefileRE.MatchString(path.Base(start)) {
-				l, ok = rewritten(f, targets(checks))
-			}
-			if ok {
+		default:
+			if l, ok := narrowedIn(t, checks, f); ok {
 				out = append(out, Weakening{Kind: Narrowed, What: start, Line: max(l.Old, l.New), Text: clip(l.Text)})
 			}
 		}
 	}
 	return out
+}
+
+// startOf is the path that a changed file had at the start.
+func startOf(f patch.File) string {
+	if f.OldPath != "" {
+		return f.OldPath
+	}
+	return f.Path
+}
+
+// narrowedIn finds the first line of a manifest's change that is about which tests run.
+func narrowedIn(t *task.Task, checks []task.Check, f patch.File) (patch.Line, bool) {
+	start := startOf(f)
+	if !anyMatch(manifests, start) || anyMatch(t.Unprotected, start) {
+		return patch.Line{}, false
+	}
+	if f.Binary || f.Cut > 0 || f.Status == patch.Deleted || f.Status == patch.Renamed {
+		// What cannot be looked through, or is gone, may narrow whatever it likes.
+		what := map[bool]string{true: "not a text that can be looked through", false: "taken away"}[f.Binary || f.Cut > 0]
+		return patch.Line{Text: what}, true
+	}
+	l, ok := narrowed(f)
+	if !ok && makefileRE.MatchString(path.Base(start)) {
+		l, ok = rewritten(f, targets(checks))
+	}
+	return l, ok
 }
 
 func lines(f patch.File, name string) []Weakening {

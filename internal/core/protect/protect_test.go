@@ -51,17 +51,41 @@ func TestPlan(t *testing.T) {
 	has := exists("a_test.go", "b_test.go", "a.go", "check.sh", "vitest.config.ts", "test/free.js")
 	checks := []task.Check{{Run: "sh check.sh"}}
 	changed := []string{"a.go", "a_test.go", "b_test.go", "new_test.go", "check.sh", "new.go", "vitest.config.ts", "jest.config.js", "test/free.js"}
-	p := PlanFor(taskWith(func(t *task.Task) { t.Unprotected = []string{"test/free.js"} }), checks, changed, has)
+	p := PlanFor(taskWith(func(t *task.Task) { t.Unprotected = []string{"test/free.js"} }), checks, changed, nil, has)
 	assert.Equal(t, []string{"a_test.go", "b_test.go", "check.sh", "vitest.config.ts"}, p.PutBack)
 	assert.Equal(t, []string{"jest.config.js", "new_test.go"}, p.Remove)
-	p = PlanFor(taskWith(func(t *task.Task) { t.Scope, t.Protected = []string{"check.sh"}, []string{"a.go"} }), checks, changed, has)
+	p = PlanFor(taskWith(func(t *task.Task) { t.Scope, t.Protected = []string{"check.sh"}, []string{"a.go"} }), checks, changed, nil, has)
 	assert.NotContains(t, p.PutBack, "check.sh", "a check's script that the task wants changed is not put back")
 	assert.Contains(t, p.PutBack, "a.go", "the task can protect more")
 	p = PlanFor(taskWith(func(t *task.Task) {
 		t.Stages[0].Reference = []byte("diff --git a/check.sh b/check.sh\n--- a/check.sh\n+++ b/check.sh\n@@ -1 +1 @@\n-a\n+b\n")
-	}), checks, changed, has)
+	}), checks, changed, nil, has)
 	assert.NotContains(t, p.PutBack, "check.sh", "nor one that the reference changes")
-	assert.True(t, PlanFor(taskWith(func(*task.Task) {}), nil, []string{"a.go", "new.go"}, has).Empty())
+	assert.True(t, PlanFor(taskWith(func(*task.Task) {}), nil, []string{"a.go", "new.go"}, nil, has).Empty())
+}
+
+// A manifest is put back where its change is about which tests run, and only there.
+func TestManifestsThatNarrowArePutBack(t *testing.T) {
+	has := exists("Makefile", "package.json")
+	checks := []task.Check{{Run: "make test"}}
+	plan := func(name, text string, f func(*task.Task)) Plan {
+		return PlanFor(taskWith(f), checks, []string{name}, diff(t, text), has)
+	}
+	plain := func(*task.Task) {}
+	rule := edit("Makefile", " test:", "-\tgo test ./...", "+\ttrue")
+	assert.Equal(t, []string{"Makefile"}, plan("Makefile", rule, plain).PutBack)
+	assert.Empty(t, plan("Makefile", rule, func(t *task.Task) { t.Unprotected = []string{"Makefile"} }).PutBack)
+	assert.Empty(t, plan("Makefile", rule, func(t *task.Task) { t.Stages[0].Reference = []byte(rule) }).PutBack, "the reference changes it too")
+	assert.Empty(t, plan("Makefile", edit("Makefile", "-SOURCES = a.c", "+SOURCES = a.c b.c"), plain).PutBack)
+	assert.Equal(t, []string{"package.json"}, plan("package.json", edit("package.json", `-  "test": "node test.js"`, `+  "test": "true"`), plain).PutBack)
+	assert.Empty(t, plan("package.json", edit("package.json", `+  "tide": "^1.0.0"`), plain).PutBack)
+	long := make([]string, 0, 6001)
+	for range 6000 {
+		long = append(long, "+# x")
+	}
+	files, err := patch.Parse([]byte("diff --git a/Makefile b/Makefile\n--- a/Makefile\n+++ b/Makefile\n@@ -1,0 +1,6000 @@\n"+strings.Join(long, "\n")+"\n"), patch.MaxLines)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"Makefile"}, PlanFor(taskWith(plain), checks, []string{"Makefile"}, files, has).PutBack, "what cannot be looked through")
 }
 
 func diff(t *testing.T, text string) []patch.File {
@@ -178,9 +202,9 @@ func TestFilesThatSteerChecks(t *testing.T) {
 		{"cargo test", ".cargo/config.toml", true},
 		{"sh check.sh", ".bash_env", true},
 	} {
-		p := PlanFor(taskWith(func(*task.Task) {}), check(c.run), []string{c.name}, has)
+		p := PlanFor(taskWith(func(*task.Task) {}), check(c.run), []string{c.name}, nil, has)
 		assert.Equal(t, c.steers, !p.Empty(), "%s with %s", c.name, c.run)
-		assert.True(t, PlanFor(taskWith(func(t *task.Task) { t.Unprotected = []string{c.name} }), check(c.run), []string{c.name}, has).Empty(), "a task can allow %s", c.name)
+		assert.True(t, PlanFor(taskWith(func(t *task.Task) { t.Unprotected = []string{c.name} }), check(c.run), []string{c.name}, nil, has).Empty(), "a task can allow %s", c.name)
 	}
 	added := "diff --git a/GNUmakefile b/GNUmakefile\nnew file mode 100644\n--- /dev/null\n+++ b/GNUmakefile\n@@ -0,0 +1 @@\n+test:\n"
 	got := Weakened(taskWith(func(*task.Task) {}), check("make test"), diff(t, added), has)

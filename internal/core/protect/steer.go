@@ -139,7 +139,7 @@ func (s *steerer) steers(name string) bool {
 		return true
 	}
 	if s.exists(name) {
-		return false // the project's own, which the task may want changed: told where it narrows what is tested
+		return false // the project's own, which the task may want changed: put back where it narrows what is tested
 	}
 	dir, base := path.Split(name)
 	for _, other := range before[base] {

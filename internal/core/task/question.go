@@ -44,7 +44,7 @@ type Fact struct {
 }
 
 func (t *Task) parseQuestion(doc *specfile.Document, files map[string][]byte) {
-	for key, given := range map[string]bool{"checks": len(t.Checks) > 0, "goal": len(t.Goal) > 0, "guard": len(t.Guard) > 0, "sealed": t.Sealed != nil,
+	for key, given := range map[string]bool{"checks": len(t.Checks) > 0, "goal": len(t.Goal) > 0, "guard": len(t.Guard) > 0, "sealed": t.Sealed != nil, "canary": t.Canary != "",
 		"follow_ups": len(t.FollowUps) > 0, "reference_patch": t.ReferencePatch != ""} {
 		if given {
 			doc.Add(key, "a key of changes", "kind: change, or the key left out")

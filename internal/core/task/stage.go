@@ -8,7 +8,6 @@ import (
 	"maps"
 	"path"
 	"slices"
-	"sort"
 	"strings"
 
 	"github.com/bluekeyes/go-gitdiff/gitdiff"
@@ -150,6 +149,7 @@ func Names(file string, data []byte) (files, folders []string) {
 		}
 	}
 	sealed(fm.Sealed)
+	add(&folders, fm.Canary)
 	for _, f := range fm.FollowUps {
 		add(&files, f.ReferencePatch)
 		sealed(f.Sealed)
@@ -216,6 +216,9 @@ func Parse(file, shown string, data []byte, files map[string][]byte) (*Task, *sp
 	t.seal(doc, "sealed", t.Sealed, &first, files)
 	for i, name := range t.AlsoGood {
 		first.AlsoGood = append(first.AlsoGood, t.patch(doc, fmt.Sprintf("also_good[%d]", i), name, files))
+	}
+	if t.Canary != "" {
+		t.CanaryFiles = t.folder(doc, "canary", t.Canary, files)
 	}
 	t.checkMeasures(doc)
 	t.Stages = []Stage{first}
@@ -303,25 +306,29 @@ func (t *Task) seal(doc *specfile.Document, key string, given *Sealed, into *Sta
 		}
 		return
 	}
-	dir := strings.TrimSuffix(specfile.Resolve(t.File, given.Folder), "/") + "/"
-	into.Sealed = map[string][]byte{}
-	var names []string
+	into.Sealed = t.folder(doc, key+".folder", given.Folder, files)
+}
+
+// folder reads the files of a folder that the task names under a key from the bundle, by
+// their slash paths in it.
+func (t *Task) folder(doc *specfile.Document, key, given string, files map[string][]byte) map[string][]byte {
+	dir := strings.TrimSuffix(specfile.Resolve(t.File, given), "/") + "/"
+	out := map[string][]byte{}
 	for name := range files {
 		if rest, ok := strings.CutPrefix(name, dir); ok {
-			into.Sealed[rest] = files[name]
-			names = append(names, rest)
+			out[rest] = files[name]
 			if !insideRepository(rest) {
-				doc.Add(key+".folder", specfile.Quote(rest), "files that can lie in a repository")
+				doc.Add(key, specfile.Quote(rest), "files that can lie in a repository")
 			}
 		}
 	}
-	if len(names) == 0 {
-		doc.Add(key+".folder", specfile.Quote(given.Folder)+" (no files in it)", "a folder with files, its path relative to "+path.Base(t.File))
+	if len(out) == 0 {
+		doc.Add(key, specfile.Quote(given)+" (no files in it)", "a folder with files, its path relative to "+path.Base(t.File))
 	}
-	sort.Strings(names)
-	for _, name := range names {
-		t.named = append(t.named, []byte(name), into.Sealed[name])
+	for _, name := range slices.Sorted(maps.Keys(out)) {
+		t.named = append(t.named, []byte(name), out[name])
 	}
+	return out
 }
 
 // insideRepository tells whether a slash path stays inside a repository and out of its .git.

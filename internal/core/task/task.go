@@ -158,6 +158,7 @@ type FrontMatter struct {
 	Protect        Protect         `yaml:"protect" json:"protect,omitempty" jsonschema_description:"What a weakened test means: report (default) notes it on the verdict, strict fails the bout."`
 	Protected      []string        `yaml:"protected" json:"protected,omitempty" jsonschema_description:"Glob patterns of further files that are put back to their start for judging."`
 	Unprotected    []string        `yaml:"unprotected" json:"unprotected,omitempty" jsonschema_description:"Glob patterns of files that are not put back, although they are tests or named by a check."`
+	Canary         string          `yaml:"canary" json:"canary,omitempty" jsonschema_description:"A folder, relative to this file, with files that make the task's checks fail when they are laid over a good result, such as a failing test. {word} in names and contents becomes a random word. It takes the place of the canaries that Agonometer makes itself."`
 	TestFiles      []string        `yaml:"test_files" json:"test_files,omitempty" jsonschema_description:"Glob patterns of what counts as a test file here; default: the usual names."`
 	Attachments    []string        `yaml:"attachments" json:"attachments,omitempty" jsonschema_description:"Files that go with the brief, such as a picture of what is wanted; paths relative to this file."`
 	Network        Network         `yaml:"network" json:"network,omitempty" jsonschema_description:"none (default) takes the network away from judging copies, where the machine allows it; needed leaves it."`
@@ -195,6 +196,8 @@ type Task struct {
 	Source []byte
 	// Stages are the brief and the follow-ups, with all that belongs to each.
 	Stages []Stage
+	// CanaryFiles are the task's own canary, by slash path in the repository; nil for none.
+	CanaryFiles map[string][]byte
 	// Answer is the reference answer of a question, or nil.
 	Answer []byte
 	// files are those that the task names, by the key that names them.

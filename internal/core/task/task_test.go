@@ -51,11 +51,25 @@ func TestDigest(t *testing.T) {
 func TestNames(t *testing.T) {
 	files, folders := Names("/c/t.md", []byte(good))
 	assert.Empty(t, append(files, folders...))
-	files, folders = Names("/c/t.md", []byte(strings.Replace(good, "checks:", "reference_patch: fix.patch\nsealed: {folder: hidden}\nchecks:", 1)))
+	files, folders = Names("/c/t.md", []byte(strings.Replace(good, "checks:", "reference_patch: fix.patch\nsealed: {folder: hidden}\ncanary: bird\nchecks:", 1)))
 	assert.Equal(t, []string{"/c/fix.patch"}, files)
-	assert.Equal(t, []string{"/c/hidden"}, folders)
+	assert.Equal(t, []string{"/c/hidden", "/c/bird"}, folders)
 	files, folders = Names("/c/t.md", []byte("nothing of the kind"))
 	assert.Empty(t, append(files, folders...))
+}
+
+// A task's own canary is part of it, and has to be there.
+func TestCanaryFiles(t *testing.T) {
+	text := []byte(strings.Replace(good, "checks:", "canary: bird\nchecks:", 1))
+	plain, _ := Parse("/c/t.md", "t.md", text, map[string][]byte{"/c/bird/test/{word}.sh": []byte("false\n"), "/c/birds/x": nil})
+	assert.Equal(t, map[string][]byte{"test/{word}.sh": []byte("false\n")}, plain.CanaryFiles)
+	other, doc := Parse("/c/t.md", "t.md", text, map[string][]byte{"/c/bird/test/{word}.sh": []byte("exit 1\n")})
+	assert.NoError(t, doc.Problems.Err())
+	assert.NotEqual(t, plain.Digest("c"), other.Digest("c"))
+	_, doc = Parse("/c/t.md", "t.md", text, nil)
+	assert.ErrorContains(t, doc.Problems.Err(), "canary")
+	_, doc = Parse("/c/t.md", "t.md", text, map[string][]byte{"/c/bird/.git/hooks/x": nil})
+	assert.ErrorContains(t, doc.Problems.Err(), ".git/hooks/x")
 }
 
 func TestOver(t *testing.T) {

@@ -18,12 +18,11 @@ type goEvent struct {
 	FailedBuild string
 }
 
-// ReadGoTest reads the output of `go test -json`. Lines that are not events are
+// readGoTest reads the output of `go test -json`. Lines that are not events are
 // passed over.
-func ReadGoTest(r io.Reader) (Report, error) {
-	c := newCollector()
-	failed := map[string]bool{} // packages of which a single test was seen to fail
-	builds := newCollector()    // what the compiler said, by import path
+func readGoTest(c *collector, r io.Reader) (Report, error) {
+	failed := map[string]bool{}                     // packages of which a single test was seen to fail
+	builds := newCollector(Options{Others: 10_000}) // what the compiler said, by import path
 	cached, events := false, 0
 	readErr := eachLine(r, func(line []byte) {
 		if len(line) == 0 || line[0] != '{' {
@@ -92,6 +91,9 @@ func ReadGoTest(r io.Reader) (Report, error) {
 		}
 		if failedBefore { // a test that failed once has failed, whatever is printed later
 			t.outcome = Failed
+		}
+		if e.Test != "" {
+			c.done(t, true)
 		}
 	})
 	for name, t := range c.tests {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"math"
+	"regexp"
 	"strconv"
 	"strings"
 	"unicode/utf8"
@@ -14,16 +15,16 @@ import (
 // maxSuites is how deep suites may lie in each other.
 const maxSuites = 100
 
-// ReadJUnit reads JUnit XML: one document, or several one after the other, with
+// readJUnit reads JUnit XML: one document, or several one after the other, with
 // whatever a runner printed before the first tag. Suites may be nested. There
 // is no binding standard for the format; what is understood is what its writers
 // have in common: testsuites, testsuite, testcase, failure, error, skipped.
 //
 // A test's name is the suites around it, its class and its name; a suite that
 // only repeats the class is left out. A suite that failed by itself is a test
-// under its own name.
-func ReadJUnit(r io.Reader) (Report, error) {
-	c := newCollector()
+// under its own name. What is marked as skipped is skipped, whatever else is said of it: so
+// runners report tests that may fail, and those that are still to be done.
+func readJUnit(c *collector, r io.Reader) (Report, error) {
 	clean := &cleaner{r: r}
 	d := xml.NewDecoder(clean)
 	d.Strict = false
@@ -35,6 +36,12 @@ func ReadJUnit(r io.Reader) (Report, error) {
 	// text is gathered while a failure, an error or a skipped is open.
 	capturing := 0
 	var remark string
+	end := func() {
+		if current != nil {
+			c.done(current, false)
+		}
+		current, capturing = nil, 0
+	}
 	for {
 		clean.taken = d.InputOffset()
 		token, err := d.RawToken()
@@ -64,6 +71,7 @@ func ReadJUnit(r io.Reader) (Report, error) {
 				suites = append(suites, short(attribute(e, "name")))
 			case "testcase":
 				known = true
+				end() // of one that is cut off
 				class = attribute(e, "classname")
 				current = c.fresh(caseName(suites, class, attribute(e, "name")))
 				if current == nil {
@@ -87,10 +95,12 @@ func ReadJUnit(r io.Reader) (Report, error) {
 					current = t
 				}
 				switch {
-				case e.Name.Local != "skipped":
-					t.outcome = Failed
-				case t.outcome != Failed:
+				case e.Name.Local == "skipped" && notRunRE.MatchString(attribute(e, "message")):
+					t.outcome = Failed // one runner reports so what it could not start, and counts it as failed
+				case e.Name.Local == "skipped":
 					t.outcome = Skipped
+				case t.outcome != Skipped:
+					t.outcome = Failed
 				}
 				if m := attribute(e, "message"); m != "" {
 					c.say(t, m+"\n")
@@ -100,12 +110,12 @@ func ReadJUnit(r io.Reader) (Report, error) {
 		case xml.EndElement:
 			switch e.Name.Local {
 			case "testsuite":
-				current, capturing = nil, 0
+				end()
 				if len(suites) > 0 {
 					suites = suites[:len(suites)-1]
 				}
 			case "testcase":
-				current, capturing = nil, 0
+				end()
 			case "failure", "error", "skipped":
 				capturing = max(capturing-1, 0)
 			}
@@ -115,6 +125,7 @@ func ReadJUnit(r io.Reader) (Report, error) {
 			}
 		}
 	}
+	end()
 	out := c.report(nil)
 	if remark != "" {
 		out.Remarks = append(out.Remarks, remark)
@@ -138,9 +149,16 @@ func attribute(e xml.StartElement, name string) string {
 	return ""
 }
 
+// notRunRE finds why a test was not run that was to run.
+var notRunRE = regexp.MustCompile(`^(Unable to find (executable|required file)|Failed test dependencies|Missing Configuration)`)
+
+// datedRE is what one runner puts behind a suite's name: when it ran.
+var datedRE = regexp.MustCompile(`-[0-9]{14}$`)
+
 func caseName(suites []string, class, name string) string {
 	var parts []string
 	for _, s := range suites {
+		s = datedRE.ReplaceAllString(s, "")
 		if s != "" && s != class && !strings.HasPrefix(class, s+".") && (len(parts) == 0 || parts[len(parts)-1] != s) {
 			parts = append(parts, s)
 		}

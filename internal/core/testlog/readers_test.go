@@ -43,13 +43,13 @@ func TestRealRunners(t *testing.T) {
 		"gotestsum.xml": {"averil.example/gauge/tide TestHeight": Passed, "averil.example/gauge/tide TestNeaps": Skipped, "averil.example/gauge/tide TestSprings": Failed,
 			"averil.example/gauge/tide TestSprings #2": Failed, "averil.example/gauge/tide TestSprings/March": Failed, "averil.example/gauge/tide TestSprings/March #2": Failed,
 			"averil.example/gauge/tide TestSprings/May": Passed},
-		"node.tap": {"/averil/n/crash.test.js": Failed, `a lamp # with a hash \ and more`: Passed, "a lamp is lit": Passed, "a lamp is lit #2": Passed, "leading lights": Failed,
-			"leading lights > are white": Failed, "leading lights > at night": Passed, "leading lights > at night > are seen": Passed, "leading lights > stand in line": Passed,
+		"node.tap": {"/averil/n/crash.test.js": Failed, `a lamp # with a hash \ and more`: Passed, "a lamp is lit": Passed, "a lamp is lit #2": Passed,
+			"leading lights > are white": Failed, "leading lights > at night > are seen": Passed, "leading lights > stand in line": Passed,
 			"skipped for fog": Skipped, "still to do": Skipped, "the bar buoy flashes": Failed},
 		"node-junit.xml": {"leading lights at night test are seen": Passed, "leading lights test are white": Failed, "leading lights test stand in line": Passed,
 			"test /averil/n/crash.test.js": Failed, `test a lamp # with a hash \ and more`: Passed, "test a lamp is lit": Passed, "test a lamp is lit #2": Passed,
-			"test skipped for fog": Skipped, "test still to do": Failed, "test the bar buoy flashes": Failed},
-		"vitest.tap": {"lamps.test.js": Failed, "lamps.test.js > a lamp is lit": Passed, "lamps.test.js > leading lights": Failed, "lamps.test.js > leading lights > are white": Failed,
+			"test skipped for fog": Skipped, "test still to do": Skipped, "test the bar buoy flashes": Failed},
+		"vitest.tap": {"lamps.test.js > a lamp is lit": Passed, "lamps.test.js > leading lights > are white": Failed,
 			"lamps.test.js > leading lights > blink": Passed, "lamps.test.js > leading lights > blink #2": Passed, "lamps.test.js > leading lights > stand in line": Passed,
 			"lamps.test.js > skipped for fog": Skipped, "lamps.test.js > still to do": Skipped},
 		"vitest-flat.tap": {"lamps.test.js > a lamp is lit": Passed, "lamps.test.js > leading lights > are white": Failed, "lamps.test.js > leading lights > blink": Passed,
@@ -58,7 +58,7 @@ func TestRealRunners(t *testing.T) {
 		"vitest.xml": {"lamps.test.js a lamp is lit": Passed, "lamps.test.js leading lights > are white": Failed, "lamps.test.js leading lights > blink": Passed,
 			"lamps.test.js leading lights > blink #2": Passed, "lamps.test.js leading lights > stand in line": Passed, "lamps.test.js skipped for fog": Skipped,
 			"lamps.test.js still to do": Skipped},
-		"tape.tap":   {"high water": Passed, "later": Skipped, "low water": Failed},
+		"tape.tap":   {"heights > high water": Passed, "todo > later": Skipped, "heights > low water": Failed},
 		"bats.tap":   {"a lamp is lit": Passed, "fog": Skipped, "the bar buoy flashes": Failed},
 		"bats13.tap": {"a lamp is lit": Passed, "fog": Skipped, "the bar buoy flashes": Failed},
 		"bats.xml":   {"lamps.bats a lamp is lit": Passed, "lamps.bats fog": Skipped, "lamps.bats the bar buoy flashes": Failed},
@@ -71,7 +71,7 @@ func TestRealRunners(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			data, err := os.ReadFile(file)
 			require.NoError(t, err)
-			rep, err := Read(formatOf(file), bytes.NewReader(data))
+			rep, err := Read(formatOf(file), bytes.NewReader(data), Options{})
 			require.NoError(t, err)
 			assert.Equal(t, cases[name], outcomes(rep.Tests))
 			assert.Empty(t, rep.Remarks)
@@ -86,7 +86,7 @@ func TestRealRunners(t *testing.T) {
 				if formatOf(file) == TAP { // half a line of TAP can be a whole line of TAP
 					end = bytes.LastIndexByte(data[:cut], '\n') + 1
 				}
-				part, _ := Read(formatOf(file), bytes.NewReader(data[:end]))
+				part, _ := Read(formatOf(file), bytes.NewReader(data[:end]), Options{})
 				for _, one := range part.Tests {
 					if one.Outcome == Passed {
 						base, _, _ := strings.Cut(one.Name, " #")
@@ -103,14 +103,14 @@ func TestRealRunners(t *testing.T) {
 }
 
 func TestDurationsAreMilliseconds(t *testing.T) {
-	rep, err := ReadJUnit(strings.NewReader(`<testsuite><testcase name="a" time="1,234.5"/><testcase name="b" time="-1"/><testcase name="c" time="NaN"/><testcase name="d"/></testsuite>`))
+	rep, err := Read(JUnit, strings.NewReader(`<testsuite><testcase name="a" time="1,234.5"/><testcase name="b" time="-1"/><testcase name="c" time="NaN"/><testcase name="d"/></testsuite>`), Options{})
 	require.NoError(t, err)
 	require.Len(t, rep.Tests, 4)
 	assert.EqualValues(t, 1234500, *rep.Tests[0].ElapsedMS)
 	for _, one := range rep.Tests[1:] {
 		assert.Nil(t, one.ElapsedMS, one.Name)
 	}
-	rep, err = ReadTAP(strings.NewReader("ok 1 - a # time=2.5ms\nok 2 - b # time=3s\n"))
+	rep, err = Read(TAP, strings.NewReader("ok 1 - a # time=2.5ms\nok 2 - b # time=3s\n"), Options{})
 	require.NoError(t, err)
 	assert.EqualValues(t, 3, *rep.Tests[0].ElapsedMS)
 	assert.EqualValues(t, 3000, *rep.Tests[1].ElapsedMS)
@@ -131,7 +131,7 @@ func TestJUnitOddities(t *testing.T) {
 		{"a suite that fails by itself", `<testsuite name="port"><error message="no database"/></testsuite>`, map[string]Outcome{"port": Failed}, "", false},
 		{"flaky, and passed in the end", `<testsuite><testcase name="a"><flakyFailure message="once"/></testcase></testsuite>`, map[string]Outcome{"a": Passed}, "", false},
 		{"failed again", `<testsuite><testcase name="a"><failure/><rerunFailure message="twice"/></testcase></testsuite>`, map[string]Outcome{"a": Failed}, "", false},
-		{"failed and then said to be skipped", `<testsuite><testcase name="a"><failure/><skipped/></testcase></testsuite>`, map[string]Outcome{"a": Failed}, "", false},
+		{"failed and then said to be skipped", `<testsuite><testcase name="a"><failure/><skipped/></testcase></testsuite>`, map[string]Outcome{"a": Skipped}, "", false},
 		{"not run", `<testsuite><testcase name="a" status="notrun"/></testsuite>`, map[string]Outcome{"a": Skipped}, "", false},
 		{"without a name", `<testsuite><testcase/><testcase/></testsuite>`, map[string]Outcome{"(without a name)": Passed, "(without a name) #2": Passed}, "", false},
 		{"two documents", `<testsuite><testcase name="a"/></testsuite><?xml version="1.0"?><testsuite><testcase name="b"/></testsuite>`, map[string]Outcome{"a": Passed, "b": Passed}, "", false},
@@ -142,7 +142,7 @@ func TestJUnitOddities(t *testing.T) {
 	}
 	for _, c := range cases {
 		t.Run(c.name, func(t *testing.T) {
-			rep, err := ReadJUnit(strings.NewReader(c.in))
+			rep, err := Read(JUnit, strings.NewReader(c.in), Options{})
 			assert.Equal(t, c.fails, err != nil, "%v", err)
 			assert.Equal(t, c.want, outcomes(rep.Tests))
 			if c.remark != "" {
@@ -173,7 +173,7 @@ func TestTAPOddities(t *testing.T) {
 	}
 	for _, c := range cases {
 		t.Run(c.name, func(t *testing.T) {
-			rep, err := ReadTAP(strings.NewReader(c.in))
+			rep, err := Read(TAP, strings.NewReader(c.in), Options{})
 			assert.Equal(t, c.fails, err != nil, "%v", err)
 			assert.Equal(t, c.want, outcomes(rep.Tests))
 			if c.remark != "" {
@@ -183,30 +183,94 @@ func TestTAPOddities(t *testing.T) {
 	}
 }
 
+// All tests of a run count, however many there are. What is kept is bounded: those that
+// were asked for first, then those that failed.
 func TestManyTestsAreBounded(t *testing.T) {
-	var b strings.Builder
-	for i := range MaxTests + 10 {
-		fmt.Fprintf(&b, "ok %d - lamp %d\n", i+1, i)
+	const many = 70_000
+	write := map[Format]func(w io.Writer, i int, failed bool){
+		GoTestJSON: func(w io.Writer, i int, failed bool) {
+			fmt.Fprintf(w, `{"Action":"run","Package":"p","Test":"T%d"}`+"\n"+`{"Action":"output","Package":"p","Test":"T%d","Output":"said %d\n"}`+"\n"+`{"Action":"%s","Package":"p","Test":"T%d"}`+"\n", i, i, i, map[bool]string{true: "fail", false: "pass"}[failed], i)
+		},
+		JUnit: func(w io.Writer, i int, failed bool) {
+			fmt.Fprintf(w, `<testcase classname="p" name="T%d">%s</testcase>`+"\n", i, map[bool]string{true: fmt.Sprintf(`<failure message="said %d"/>`, i)}[failed])
+		},
+		TAP: func(w io.Writer, i int, failed bool) {
+			fmt.Fprintf(w, "%s - p T%d\n", map[bool]string{true: "not ok", false: "ok"}[failed], i)
+			if failed {
+				fmt.Fprintf(w, "  ---\n  said %d\n  ...\n", i)
+			}
+		},
 	}
-	rep, err := ReadTAP(strings.NewReader(b.String()))
+	for format, one := range write {
+		t.Run(string(format), func(t *testing.T) {
+			var b strings.Builder
+			if format == JUnit {
+				b.WriteString("<testsuite>")
+			}
+			for i := range many {
+				one(&b, i, i == many-2)
+			}
+			if format == JUnit {
+				b.WriteString("</testsuite>")
+			}
+			rep, err := Read(format, strings.NewReader(b.String()), Options{})
+			require.NoError(t, err)
+			assert.Equal(t, Summary{Passed: many - 1, Failed: 1}, rep.Summary)
+			assert.Len(t, rep.Tests, many, "that many are kept")
+			assert.Zero(t, rep.Dropped)
+
+			asked := fmt.Sprintf("p T%d", many-1)
+			rep, err = Read(format, strings.NewReader(b.String()), Options{Asked: map[string]bool{asked: true}, Others: 100})
+			require.NoError(t, err)
+			assert.Equal(t, Summary{Passed: many - 1, Failed: 1}, rep.Summary)
+			assert.Equal(t, many-102, rep.Dropped)
+			assert.Empty(t, rep.Remarks)
+			got := outcomes(rep.Tests)
+			assert.Len(t, got, 102)
+			assert.Equal(t, Passed, got[asked])
+			assert.Equal(t, Failed, got[fmt.Sprintf("p T%d", many-2)])
+			for _, one := range rep.Tests {
+				if one.Outcome == Failed {
+					assert.Contains(t, one.Message, fmt.Sprintf("said %d", many-2))
+				}
+			}
+		})
+	}
+}
+
+// A test that is run again counts once, also where it is not kept, and has failed if it
+// did so once.
+func TestRepeatsOfTestsThatAreNotKept(t *testing.T) {
+	var b strings.Builder
+	for range 3 {
+		for i := range 50 {
+			fmt.Fprintf(&b, `{"Action":"run","Package":"p","Test":"T%d"}`+"\n"+`{"Action":"pass","Package":"p","Test":"T%d"}`+"\n", i, i)
+		}
+	}
+	b.WriteString(`{"Action":"fail","Package":"p","Test":"T40"}` + "\n" + `{"Action":"pass","Package":"p","Test":"T40"}` + "\n" + `{"Action":"run","Package":"p","Test":"T60"}` + "\n" + `{"Action":"fail","Package":"p"}` + "\n")
+	rep, err := Read(GoTestJSON, strings.NewReader(b.String()), Options{Others: 10})
 	require.NoError(t, err)
-	assert.Len(t, rep.Tests, MaxTests)
-	assert.Contains(t, rep.Remarks[0], "the first 50000 were")
-	rep, err = ReadTAP(strings.NewReader(strings.Repeat("ok 1 - the same\n", 5000)))
+	assert.Equal(t, 49, rep.Summary.Passed)
+	assert.Equal(t, 2, rep.Summary.Failed, "T40, and T60, of which no end came")
+	assert.Equal(t, Failed, outcomes(rep.Tests)["p T40"])
+}
+
+func TestOneNameForMany(t *testing.T) {
+	rep, err := Read(TAP, strings.NewReader(strings.Repeat("ok 1 - the same\n", maxSameName+5000)), Options{})
 	require.NoError(t, err)
-	assert.LessOrEqual(t, len(rep.Tests), 1001)
-	assert.Contains(t, strings.Join(rep.Remarks, "; "), "more than 1000 tests")
-	rep, err = ReadTAP(strings.NewReader("ok 1 - a #2\nok 2 - a\nok 3 - a\n"))
+	assert.Len(t, rep.Tests, maxSameName)
+	assert.Contains(t, strings.Join(rep.Remarks, "; "), "one name was given to more than")
+	rep, err = Read(TAP, strings.NewReader("ok 1 - a #2\nok 2 - a\nok 3 - a\n"), Options{})
 	require.NoError(t, err)
 	assert.Equal(t, map[string]Outcome{"a": Passed, "a #2": Passed, "a #3": Passed}, outcomes(rep.Tests))
 }
 
 func TestCachedResultsAreSeen(t *testing.T) {
 	out := `{"Action":"output","Package":"p","Output":"ok  \tp\t(cached)\n"}` + "\n" + `{"Action":"pass","Package":"p","Test":"A"}` + "\n"
-	rep, err := ReadGoTest(strings.NewReader(out))
+	rep, err := Read(GoTestJSON, strings.NewReader(out), Options{})
 	require.NoError(t, err)
 	assert.True(t, rep.Cached)
-	rep, err = ReadGoTest(strings.NewReader(strings.Replace(out, "(cached)", "0.1s", 1)))
+	rep, err = Read(GoTestJSON, strings.NewReader(strings.Replace(out, "(cached)", "0.1s", 1)), Options{})
 	require.NoError(t, err)
 	assert.False(t, rep.Cached)
 }
@@ -256,7 +320,7 @@ func fuzzFormat(f *testing.F, format Format, ext string) {
 		f.Add(data)
 	}
 	f.Fuzz(func(t *testing.T, data []byte) {
-		rep, _ := Read(format, bytes.NewReader(data))
+		rep, _ := Read(format, bytes.NewReader(data), Options{})
 		if len(rep.Tests) != rep.Summary.Ran()+rep.Summary.Skipped {
 			t.Fatalf("%d tests, counted %+v", len(rep.Tests), rep.Summary)
 		}
@@ -301,7 +365,7 @@ func BenchmarkReadGoTest100k(b *testing.B) {
 	data := benchEvents()
 	b.SetBytes(int64(len(data)))
 	for b.Loop() {
-		if rep, err := ReadGoTest(bytes.NewReader(data)); err != nil || rep.Summary.Passed != 25_000 {
+		if rep, err := Read(GoTestJSON, bytes.NewReader(data), Options{}); err != nil || rep.Summary.Passed != 25_000 {
 			b.Fatal(err, rep.Summary)
 		}
 	}
@@ -397,11 +461,66 @@ func TestHostileOutputCostsBoundedMemory(t *testing.T) {
 					}
 				}
 			}()
-			report, _ := Read(in.format, in.from())
+			report, _ := Read(in.format, in.from(), Options{})
 			close(stop)
 			<-ended
 			assert.Less(t, most, uint64(200<<20))
 			assert.LessOrEqual(t, len(report.Tests), MaxTests)
 		})
 	}
+}
+
+// What is counted is what runners themselves say that they counted; what each said stands
+// beside its output. Where they differ, the report does not hold what the runner knows.
+func TestRunnersOwnSummaries(t *testing.T) {
+	for file, want := range map[string]Summary{
+		"ant.xml":          {Passed: 2, Failed: 2, Skipped: 2},
+		"ava.tap":          {Passed: 3, Failed: 2, Skipped: 2},
+		"cargo.xml":        {Passed: 2, Failed: 2},             // the report leaves out what is ignored
+		"catch2.xml":       {Passed: 4, Failed: 3, Skipped: 2}, // by section; one that was to fail and passed is no failure there
+		"cmocka.tap":       {Passed: 1, Failed: 2, Skipped: 1},
+		"cmocka.xml":       {Passed: 1, Failed: 2, Skipped: 1},
+		"ctest.xml":        {Passed: 2, Failed: 3, Skipped: 2}, // skipped and disabled
+		"doctest.xml":      {Passed: 3, Failed: 4},             // by section; the report does not say what may fail
+		"gtest.xml":        {Passed: 3, Failed: 2, Skipped: 2}, // skipped and disabled
+		"jest.xml":         {Passed: 4, Failed: 3, Skipped: 1}, // the report does not say what is to be done
+		"junit5.xml":       {Passed: 4, Failed: 3, Skipped: 2}, // skipped and aborted
+		"mocha-xunit.xml":  {Passed: 1, Failed: 2, Skipped: 3},
+		"mocha.tap":        {Passed: 1, Failed: 2, Skipped: 3},
+		"node-junit.xml":   {Passed: 2, Failed: 2, Skipped: 5}, // skipped and to be done
+		"node.tap":         {Passed: 2, Failed: 2, Skipped: 5},
+		"prove.tap":        {Passed: 6, Failed: 1, Skipped: 4},  // subtests count too
+		"pytest.xml":       {Passed: 6, Failed: 11, Skipped: 7}, // failed and errors; skipped and expected failures
+		"tape.tap":         {Passed: 4, Failed: 1, Skipped: 2},  // skipped and to be done count as passed there
+		"unittest.xml":     {Passed: 1, Failed: 4, Skipped: 3},
+		"vitest-junit.xml": {Passed: 2, Failed: 2, Skipped: 2},
+		"vitest.tap":       {Passed: 2, Failed: 2, Skipped: 2},
+	} {
+		t.Run(file, func(t *testing.T) {
+			data, err := os.ReadFile(filepath.Join("testdata", "runners", file))
+			require.NoError(t, err)
+			rep, err := Read(formatOf(file), bytes.NewReader(data), Options{})
+			require.NoError(t, err)
+			assert.Equal(t, want, rep.Summary)
+		})
+	}
+	names := func(file string) map[string]Outcome {
+		data, err := os.ReadFile(filepath.Join("testdata", "runners", file))
+		require.NoError(t, err)
+		rep, err := Read(formatOf(file), bytes.NewReader(data), Options{})
+		require.NoError(t, err)
+		return outcomes(rep.Tests)
+	}
+	assert.Equal(t, Failed, names("tape.tap")["lamps > out"], "remarks name the test of the assertions behind them")
+	assert.Equal(t, Passed, names("unittest.xml")["test_old.Old test_lit"], "a name holds no date")
+}
+
+// A suite that fails by itself is a test; one that says what those in it came to is none.
+func TestSuitesThatFailByThemselves(t *testing.T) {
+	rep, err := Read(TAP, strings.NewReader("TAP version 13\n1..2\nnot ok 1 - a {\n    1..1\n    ok 1 - x\n}\nnot ok 2 - b {\n    1..1\n    not ok 1 - y\n}\n"), Options{})
+	require.NoError(t, err)
+	assert.Equal(t, map[string]Outcome{"a": Failed, "a > x": Passed, "b > y": Failed}, outcomes(rep.Tests))
+	rep, err = Read(TAP, strings.NewReader("# Subtest: a\n    # Subtest: x\n    ok 1 - x\n    1..1\nnot ok 1 - a\n  ---\n  type: 'suite'\n  failureType: 'hookFailed'\n  ...\n1..1\n"), Options{})
+	require.NoError(t, err)
+	assert.Equal(t, map[string]Outcome{"a": Failed, "a > x": Passed}, outcomes(rep.Tests))
 }

@@ -30,24 +30,39 @@ type tapPoint struct {
 	elapsed *int64
 	message strings.Builder
 	cut     bool
+	// around is the point whose braces it stands in; nil for none.
+	around *tapPoint
+	// suite is set for a point that only sums up those in it: kids of them, failed some.
+	suite        bool
+	kids, failed int
 }
 
-// ReadTAP reads TAP 13 and 14, also several streams one after the other.
+// sumsUp tells whether a point is no test: a suite says what those in it came to. One that
+// failed by itself is one.
+func (p *tapPoint) sumsUp() bool {
+	return p.suite && (p.kids > 0 || p.outcome != Failed) && (p.outcome != Failed || p.failed > 0)
+}
+
+// readTAP reads TAP 13 and 14, also several streams one after the other.
 // Subtests are indented by four spaces for each level and stand before the point
-// that sums them up. Lines that are none of TAP's are passed over. What is
+// that sums them up. Where a stream begins with a remark behind its version, remarks name
+// the test that the points behind them are assertions of. Lines that are none of TAP's are passed over. What is
 // marked TODO counts as skipped, whether it passed or not.
-func ReadTAP(r io.Reader) (Report, error) {
-	c := newCollector()
+func readTAP(c *collector, r io.Reader) (Report, error) {
 	// levels[d] holds what was seen at depth d and has no parent yet.
 	levels := make([][]*tapPoint, maxTAPDepth+1)
-	opened := make([][]string, maxTAPDepth+1) // the path of a point whose braces are open, by depth
-	waiting, held := 0, 0                     // points, and bytes of their names and messages
-	var last *tapPoint                        // diagnostics belong to it
-	diagnostics := -1                         // the indentation of an open YAML block, or -1
+	opened := make([]*tapPoint, maxTAPDepth+1) // the point whose braces are open, by depth
+	waiting, held := 0, 0                      // points, and bytes of their names and messages
+	var last *tapPoint                         // diagnostics belong to it
+	diagnostics := -1                          // the indentation of an open YAML block, or -1
 	planned, seen := -1, 0
 	points, recognised := 0, false
 	var remarks []string
+	fresh, grouped, group := false, false, "" // the stream has just begun; remarks name tests; the present one's name
 	emit := func(p *tapPoint) {
+		if p.sumsUp() {
+			return
+		}
 		t := c.fresh(strings.Join(p.path, " > "))
 		if t == nil {
 			return
@@ -57,6 +72,7 @@ func ReadTAP(r io.Reader) (Report, error) {
 			c.say(t, p.message.String())
 			t.cut = t.cut || p.cut
 		}
+		c.done(t, false)
 	}
 	flushLevel := func(d int) {
 		for _, p := range levels[d] {
@@ -80,6 +96,7 @@ func ReadTAP(r io.Reader) (Report, error) {
 			remarks = append(remarks, fmt.Sprintf("the plan was %d tests, and %d were seen", planned, seen))
 		}
 		planned, seen, last, diagnostics = -1, 0, nil, -1
+		fresh, grouped, group = false, false, ""
 		clear(opened)
 	}
 	readErr := eachLine(r, func(raw []byte) {
@@ -93,6 +110,12 @@ func ReadTAP(r io.Reader) (Report, error) {
 						if m := tapTimeRE.FindStringSubmatch(trimmed); m != nil {
 							last.elapsed = milliseconds(m[1])
 						}
+					}
+					switch trimmed { // how one runner says that a point is none
+					case "type: 'suite'":
+						last.suite = true
+					case "failureType: 'subtestsFailed'":
+						last.kids, last.failed = last.kids+1, last.failed+1
 					}
 					last.message.WriteString(line[diagnostics:] + "\n")
 					held += len(line) - diagnostics
@@ -113,7 +136,7 @@ func ReadTAP(r io.Reader) (Report, error) {
 		switch {
 		case strings.HasPrefix(line, "TAP version 1"):
 			endStream()
-			recognised = true
+			recognised, fresh = true, true
 		case strings.HasPrefix(trimmed, "Bail out!"):
 			recognised = true
 			why := strings.TrimSpace(strings.TrimPrefix(trimmed, "Bail out!"))
@@ -123,7 +146,13 @@ func ReadTAP(r io.Reader) (Report, error) {
 			remarks = append(remarks, strings.TrimSpace("the runner bailed out "+why))
 		case trimmed == "---" && last != nil:
 			diagnostics = indent
-		case strings.HasPrefix(trimmed, "# ") && last != nil && last.outcome == Failed && last.elapsed == nil && !strings.HasPrefix(trimmed, "# Subtest"):
+		case strings.HasPrefix(trimmed, "# Subtest"): // of a runner whose other remarks are what tests printed
+			fresh, grouped, group = false, false, ""
+		case strings.HasPrefix(line, "# ") && (fresh || grouped):
+			fresh, grouped = false, true
+			group = strings.TrimSpace(strings.TrimPrefix(strings.TrimPrefix(line[2:], "SKIP "), "TODO "))
+			group = strings.Clone(short(group))
+		case strings.HasPrefix(trimmed, "# ") && last != nil && last.outcome == Failed && last.elapsed == nil:
 			if last.message.Len()+len(trimmed) <= MaxMessage { // output of the test, as producers without diagnostics show it
 				last.message.WriteString(trimmed[2:] + "\n")
 				held += len(trimmed)
@@ -131,7 +160,7 @@ func ReadTAP(r io.Reader) (Report, error) {
 		case trimmed == "}" && indent%4 == 0:
 			opened[depth] = nil
 		case indent%4 == 0 && tapPlanRE.MatchString(trimmed):
-			recognised = true
+			recognised, fresh = true, false
 			if depth == 0 {
 				n, _ := strconv.Atoi(tapPlanRE.FindStringSubmatch(trimmed)[1])
 				planned = max(planned, 0) + n
@@ -142,6 +171,7 @@ func ReadTAP(r io.Reader) (Report, error) {
 				return
 			}
 			points++
+			fresh = false
 			if depth == 0 {
 				seen++
 			}
@@ -171,20 +201,31 @@ func ReadTAP(r io.Reader) (Report, error) {
 			}
 			name = strings.Clone(short(name)) // not the line that it stood in
 			p.path = []string{name}
+			if depth == 0 && group != "" && group != name {
+				p.path = []string{group, name}
+			}
+			p.suite = braces
 			last = p
 			waiting++
 			held += len(name)
 			if inside := opened[max(depth-1, 0)]; depth > 0 && inside != nil {
-				p.path = append(slices.Clone(inside), name)
+				p.path = append(slices.Clone(inside.path), name)
+				p.around = inside
+				for up := inside; up != nil; up = up.around {
+					up.kids++
+					if p.outcome == Failed {
+						up.failed++
+					}
+				}
 				levels[0] = append(levels[0], p)
 				if braces {
-					opened[depth] = p.path
+					opened[depth] = p
 				}
 				return
 			}
 			clear(opened[depth:])
 			if braces {
-				opened[depth] = p.path
+				opened[depth] = p
 			}
 			if depth == 0 { // earlier points at the top are whole now, with their diagnostics
 				flushLevel(0)

@@ -9,9 +9,9 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"hash/maphash"
 	"io"
 	"sort"
-	"strconv"
 	"strings"
 )
 
@@ -58,9 +58,12 @@ func (s Summary) Ran() int { return s.Passed + s.Failed }
 
 // Report is what a reader made of an output.
 type Report struct {
-	// Tests are sorted by name, and names are unique.
-	Tests   []Test
+	// Tests are sorted by name, and names are unique. They are not all where there were
+	// too many to be kept: then those that were asked for and those that failed come first.
+	Tests []Test
+	// Summary counts all tests, also those that were not kept; Dropped are these.
 	Summary Summary
+	Dropped int
 	// Cached is set when the runner said that it took results from a cache.
 	Cached bool
 	// Remarks say in words what was odd: a bail-out, a plan that was not kept,
@@ -68,15 +71,17 @@ type Report struct {
 	Remarks []string
 }
 
-// What is kept at most: tests, names of all tests, output per test, and output of all
-// tests, in bytes. Several runs' tests are in memory at once.
+// What is kept at most: tests that nobody asked for (see Options) and, beyond those, tests
+// that failed; names of all tests, output per test, and output of all tests, in bytes.
+// Several runs' tests are in memory at once.
 const (
-	MaxTests    = 50_000
+	MaxTests    = 200_000
+	moreFailed  = 5_000
 	MaxMessage  = 8 << 10
-	maxNames    = 12 << 20
+	maxNames    = 40 << 20
 	maxMessages = 12 << 20
 	maxLine     = 1 << 20
-	maxSameName = 1000
+	maxSameName = 100_000
 	maxName     = 1 << 10
 )
 
@@ -89,66 +94,146 @@ const (
 	TAP        Format = "tap"
 )
 
+// Options say what is kept of an output that has very many tests. All of them are counted.
+type Options struct {
+	// Asked names tests that are kept in any case; nil for none.
+	Asked map[string]bool
+	// Others is how many further tests are kept; 0 for MaxTests.
+	Others int
+}
+
 // Read reads an output of a format. An error means that nothing of that format
 // was found, or that reading failed; what was read until then comes with it.
-func Read(f Format, r io.Reader) (Report, error) {
+func Read(f Format, r io.Reader, o Options) (Report, error) {
+	c := newCollector(o)
 	switch f {
 	case GoTestJSON:
-		return ReadGoTest(r)
+		return readGoTest(c, r)
 	case JUnit:
-		return ReadJUnit(r)
+		return readJUnit(c, r)
 	case TAP:
-		return ReadTAP(r)
+		return readTAP(c, r)
 	}
 	return Report{}, fmt.Errorf("no reader for %q", f)
 }
 
 // collector gathers the tests of one output.
 type collector struct {
+	options Options
 	tests   map[string]*test
-	names   map[string]int // how many tests were given a name that fresh numbers
-	crowded bool           // a name was given to more tests than are numbered
-	dropped int
-	kept    int // bytes of messages
-	named   int // bytes of names
+	names   map[uint64]int32 // how many tests were given a name that fresh numbers, by its hash
+	seed    maphash.Seed
+	crowded bool // there were more tests of one name, or names, than are told apart
+	others  int  // tests that are kept and that nobody asked for
+	over    int  // tests beyond those that are kept until they have passed
+	failed  int  // of those, what failed and stays
+	kept    int  // bytes of messages
+	named   int  // bytes of names
+	// past are tests that are not kept; gone is what became of them, by the hash of their
+	// names, for readers that may hear of one again.
+	past Summary
+	gone map[uint64]Outcome
 }
 
 type test struct {
+	name    string
 	outcome Outcome
 	elapsed *int64
 	output  strings.Builder
 	cut     bool
 	ended   int
+	over    bool
 }
 
-func newCollector() *collector { return &collector{tests: map[string]*test{}, names: map[string]int{}} }
+// maxGone bounds how many names are told apart that are not kept.
+const maxGone = 2_000_000
+
+func newCollector(o Options) *collector {
+	if o.Others == 0 {
+		o.Others = MaxTests
+	}
+	return &collector{options: o, tests: map[string]*test{}, names: map[uint64]int32{}, seed: maphash.MakeSeed(), gone: map[uint64]Outcome{}}
+}
 
 // get returns the test of a name, made now if it is not there; nil when there
-// are too many. A test of which no end comes counts as failed.
+// are too many at once. A test of which no end comes counts as failed.
 func (c *collector) get(name string) *test {
 	t := c.tests[name]
-	if t == nil {
-		if len(c.tests) >= MaxTests || c.named+len(name) > maxNames {
-			c.dropped++
-			return nil
-		}
-		name = strings.Clone(name) // not the line that it stood in
-		c.named += len(name)
-		t = &test{outcome: Failed}
-		c.tests[name] = t
+	if t != nil {
+		return t
 	}
+	t = &test{outcome: Failed}
+	switch {
+	case c.options.Asked[name]:
+	case c.others < c.options.Others && c.named+len(name) <= maxNames:
+		c.others++
+	case c.over >= MaxTests:
+		c.crowded = true
+		return nil
+	default:
+		c.over++
+		t.over = true
+		if was, again := c.gone[c.hash(name)]; again {
+			t.ended, t.outcome = 1, was
+		}
+	}
+	t.name = strings.Clone(name) // not the line that it stood in
+	c.named += len(name)
+	c.tests[t.name] = t
 	return t
 }
 
-// fresh makes a test of its own, numbered where the name is taken.
+func (c *collector) hash(name string) uint64 { return maphash.String(c.seed, name) }
+
+// done is called when a test has ended. One beyond those that are kept is counted, and
+// kept only where it failed. again tells that the reader may hear of it again.
+func (c *collector) done(t *test, again bool) {
+	if !t.over {
+		return
+	}
+	h := c.hash(t.name)
+	was, known := c.gone[h]
+	if known && again {
+		c.count(was, -1)
+		if was == Failed {
+			t.outcome = Failed
+		}
+		delete(c.gone, h)
+	}
+	if t.outcome == Failed && c.failed < moreFailed && c.named <= maxNames {
+		c.failed++
+		c.over--
+		t.over = false
+		return
+	}
+	c.count(t.outcome, 1)
+	if again && len(c.gone) < maxGone {
+		c.gone[h] = t.outcome
+	}
+	c.forget(t)
+	c.named -= len(t.name)
+	c.over--
+	delete(c.tests, t.name)
+}
+
+func (c *collector) count(o Outcome, n int) {
+	switch o {
+	case Passed:
+		c.past.Passed += n
+	case Failed:
+		c.past.Failed += n
+	case Skipped:
+		c.past.Skipped += n
+	}
+}
+
+// fresh makes a test of its own, numbered where the name is taken; nil when there are too
+// many of one name.
 func (c *collector) fresh(name string) *test {
 	name = short(name)
-	if len(c.tests) >= MaxTests {
-		c.dropped++
-		return nil
-	}
-	n := c.names[name]
-	if n >= maxSameName {
+	h := c.hash(name)
+	n := c.names[h]
+	if n >= maxSameName || n == 0 && len(c.names) >= maxGone {
 		c.crowded = true
 		return nil
 	}
@@ -160,7 +245,7 @@ func (c *collector) fresh(name string) *test {
 		n++
 		full = fmt.Sprintf("%s #%d", name, n+1)
 	}
-	c.names[name] = n + 1
+	c.names[h] = n + 1
 	return c.get(full)
 }
 
@@ -198,6 +283,10 @@ func (c *collector) report(keep func(name string, t *test) bool) Report {
 		if keep != nil && !keep(name, t) {
 			continue
 		}
+		if t.over { // it never ended
+			c.count(t.outcome, 1)
+			continue
+		}
 		one := Test{Name: strings.ToValidUTF8(name, "\ufffd"), Outcome: t.outcome, ElapsedMS: t.elapsed, Repeated: t.ended > 1}
 		if t.outcome != Passed {
 			one.Message = strings.ToValidUTF8(t.output.String(), "\ufffd")
@@ -212,11 +301,12 @@ func (c *collector) report(keep func(name string, t *test) bool) Report {
 	}
 	sort.Slice(out.Tests, func(i, j int) bool { return out.Tests[i].Name < out.Tests[j].Name })
 	out.Summary = Count(out.Tests)
+	out.Dropped = c.past.Passed + c.past.Failed + c.past.Skipped
+	out.Summary.Passed += c.past.Passed
+	out.Summary.Failed += c.past.Failed
+	out.Summary.Skipped += c.past.Skipped
 	if c.crowded {
-		out.Remarks = append(out.Remarks, fmt.Sprintf("one name was given to more than %d tests; the others were not kept", maxSameName))
-	}
-	if c.dropped > 0 {
-		out.Remarks = append(out.Remarks, "more tests than are kept: the first "+strconv.Itoa(len(c.tests))+" were, the others not")
+		out.Remarks = append(out.Remarks, fmt.Sprintf("one name was given to more than %d tests, or there were more than %d; the others are not counted", maxSameName, maxGone))
 	}
 	return out
 }

@@ -49,7 +49,7 @@ func TestSub(t *testing.T) { t.Run("one", func(t *testing.T) {}); t.Run("two", f
 		"c/c_test.go": "package c\nimport \"testing\"\nfunc TestPanics(t *testing.T) { panic(\"aground\") }\nfunc TestAfter(t *testing.T) {}\n",
 		"d/d_test.go": "package d\nimport (\"os\"; \"testing\")\nfunc TestMain(m *testing.M) { os.Exit(0) }\nfunc TestHidden(t *testing.T) { t.Fatal() }\n",
 	})
-	rep, err := ReadGoTest(strings.NewReader(out))
+	rep, err := Read(GoTestJSON, strings.NewReader(out), Options{})
 	tests, sum := rep.Tests, rep.Summary
 	require.NoError(t, err)
 	got := outcomes(tests)
@@ -97,7 +97,7 @@ func TestReadTable(t *testing.T) {
 	}
 	for _, c := range cases {
 		t.Run(c.name, func(t *testing.T) {
-			rep, err := ReadGoTest(strings.NewReader(c.in))
+			rep, err := Read(GoTestJSON, strings.NewReader(c.in), Options{})
 			tests, sum := rep.Tests, rep.Summary
 			assert.Equal(t, c.fails, err != nil)
 			assert.Equal(t, c.want, outcomes(tests))
@@ -107,7 +107,7 @@ func TestReadTable(t *testing.T) {
 }
 
 func TestAnUnfinishedTestIsSeen(t *testing.T) {
-	rep, err := ReadGoTest(strings.NewReader(`{"Action":"output","Package":"p","Test":"B","Output":"so far\n"}` + "\n"))
+	rep, err := Read(GoTestJSON, strings.NewReader(`{"Action":"output","Package":"p","Test":"B","Output":"so far\n"}`+"\n"), Options{})
 	tests, sum := rep.Tests, rep.Summary
 	require.NoError(t, err)
 	assert.Equal(t, 1, sum.Failed)
@@ -117,7 +117,7 @@ func TestAnUnfinishedTestIsSeen(t *testing.T) {
 
 func TestMessagesAreBounded(t *testing.T) {
 	line := `{"Action":"output","Package":"p","Test":"A","Output":"` + strings.Repeat("y", 1000) + `\n"}` + "\n"
-	rep, err := ReadGoTest(strings.NewReader(strings.Repeat(line, 100) + `{"Action":"fail","Package":"p","Test":"A"}`))
+	rep, err := Read(GoTestJSON, strings.NewReader(strings.Repeat(line, 100)+`{"Action":"fail","Package":"p","Test":"A"}`), Options{})
 	tests := rep.Tests
 	require.NoError(t, err)
 	assert.LessOrEqual(t, len(tests[0].Message), MaxMessage+20)
@@ -129,7 +129,7 @@ type broken struct{}
 func (broken) Read([]byte) (int, error) { return 0, errors.New("the pipe broke") }
 
 func TestAReadErrorIsTold(t *testing.T) {
-	rep, err := ReadGoTest(io.MultiReader(strings.NewReader(`{"Action":"pass","Package":"p","Test":"A"}`+"\n"), broken{}))
+	rep, err := Read(GoTestJSON, io.MultiReader(strings.NewReader(`{"Action":"pass","Package":"p","Test":"A"}`+"\n"), broken{}), Options{})
 	tests := rep.Tests
 	assert.ErrorContains(t, err, "the pipe broke")
 	assert.Len(t, tests, 1, "what was read until then is kept")
@@ -140,7 +140,7 @@ func FuzzReadGoTest(f *testing.F) {
 	f.Add([]byte(`{"Action":"build-output","ImportPath":"p","Output":"x"}` + "\n" + `{"Action":"fail","Package":"p","FailedBuild":"p"}`))
 	f.Add([]byte("{\x00}"))
 	f.Fuzz(func(t *testing.T, data []byte) {
-		rep, _ := ReadGoTest(strings.NewReader(string(data)))
+		rep, _ := Read(GoTestJSON, strings.NewReader(string(data)), Options{})
 		tests, sum := rep.Tests, rep.Summary
 		if len(tests) != sum.Passed+sum.Failed+sum.Skipped+0 {
 			t.Fatalf("%d tests, counted %+v", len(tests), sum)

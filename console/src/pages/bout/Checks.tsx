@@ -38,7 +38,7 @@ function summary(c: CheckResult): string {
   return parts.join(' · ');
 }
 
-const WAYS: Record<string, string> = { visible: "with the contender's files as they are", again: 'once more' };
+const WAYS: Record<string, string> = { visible: "with the contender's files as they are", again: 'once more', 'own-tests': "with the start's own tests" };
 
 /** Each check with its result; what it printed is one key away. */
 export function Checks({ bout, checks }: { bout: string; checks: CheckResult[] }) {

@@ -1,0 +1,91 @@
+package service_test
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"agonometer/internal/core/outcome"
+	"agonometer/internal/core/verdict"
+)
+
+// Most real fixes add rows to tests that exist. Such a test is a goal; guards are what
+// passes at the start in the form that decides, and where the sealed tests do not build,
+// what the start's own tests say.
+func TestChangedTestsAreGoals(t *testing.T) {
+	deep := `printf 'package depth\n\nfunc Deep(a int) bool { return a > 9 }\n' > deep.go`
+	p := newPort(t, "at_once: 2\n", map[string]string{
+		"solves": `sed -i 's/return a /return a - b /' depth.go; sed -i 's/north/north quay/' lamp/lamp.go; ` + deep,
+		"half":   `sed -i 's/return a /return a - b /' depth.go; sed -i 's/north/north quay/' lamp/lamp.go`,
+		"shape":  `sed -i 's/north/north quay/' lamp/lamp.go; ` + deep,
+		"breaks": `sed -i 's/return a /return 0 /' depth.go; sed -i 's/north/north quay/' lamp/lamp.go`,
+		"quay":   `sed -i 's/return a /return a - b /' depth.go; ` + deep,
+	})
+	sh(t, p.dir, `mkdir -p depth/lamp sealed/lamp; cd depth; git init -q -b main .; printf 'module averil.example/depth\n\ngo 1.21\n' > go.mod
+		printf 'package depth\n\nfunc Depth(a, b int) int { return a }\n' > depth.go
+		printf 'package depth\n\nimport "testing"\n\nfunc TestFits(t *testing.T) {\n\tif Depth(5, 0) != 5 {\n\t\tt.Error("fits")\n\t}\n}\n\nfunc TestRows(t *testing.T) {\n\tfor _, r := range [][3]int{{5, 0, 5}} {\n\t\tif Depth(r[0], r[1]) != r[2] {\n\t\t\tt.Error(r)\n\t\t}\n\t}\n}\n' > depth_test.go
+		printf 'package lamp\n\nfunc Name() string { return "north" }\n' > lamp/lamp.go
+		printf 'package lamp\n\nimport "testing"\n\nfunc TestName(t *testing.T) {\n\tif Name() == "" {\n\t\tt.Error("name")\n\t}\n}\n\nfunc TestKept(t *testing.T) {}\n' > lamp/lamp_test.go
+		git add -A; git commit -qm start
+		sed 's/{{5, 0, 5}}/{{5, 0, 5}, {5, 2, 3}}/' depth_test.go > ../sealed/depth_test.go
+		printf '\nfunc TestDeep(t *testing.T) {\n\tif !Deep(10) {\n\t\tt.Error("deep")\n\t}\n}\n' >> ../sealed/depth_test.go
+		sed 's/Name() == ""/Name() != "north quay"/' lamp/lamp_test.go > ../sealed/lamp/lamp_test.go
+		sed 's/return a /return a - b /' -i depth.go; sed -i 's/north/north quay/' lamp/lamp.go; `+deep+`; git add -A; git diff --cached > ../reference.patch; git reset -q --hard`)
+	require.NoError(t, os.Remove(filepath.Join(p.dir, "lamp.md")))
+	delete(p.files, "lamp.md")
+	p.files["depth.md"] = `---
+task: depth
+title: Depth allows for silt
+repository: depth
+start_commit: main
+prepare: go test -count=1 ./...
+sealed: {folder: sealed}
+reference_patch: reference.patch
+checks:
+  - name: tests
+    run: go test -json ./...
+    reads: go-test-json
+limits: {time: 20s, check: 2m}
+---
+Take the silt off.
+`
+	for _, name := range []string{"reference.patch", "sealed/depth_test.go", "sealed/lamp/lamp_test.go"} {
+		data, err := os.ReadFile(filepath.Join(p.dir, name))
+		require.NoError(t, err)
+		p.files[name] = string(data)
+	}
+	p.write(t)
+	_, c := start(t, t.TempDir())
+	proving := proved(t, c, p, "depth.md", 1)
+	assert.Equal(t, 3, proving.Result.Goals, "TestDeep, TestRows and TestName: %+v", proving.Result)
+	assert.Equal(t, 2, proving.Result.Guards, "TestFits and TestKept")
+	assert.Empty(t, proving.Result.Reasons)
+	d := finish(t, c, begin(t, c, p))
+	assert.Equal(t, verdict.Passed, only(t, d, "solves").Verdict.Outcome, "%+v", only(t, d, "solves").Verdict)
+
+	half := only(t, d, "half").Verdict
+	assert.Equal(t, verdict.GoalsMissed, half.Reason, "%+v", half)
+	assert.Contains(t, half.Detail, "the sealed tests do not build")
+	assert.Empty(t, half.Broken)
+	assert.ElementsMatch(t, []string{"averil.example/depth TestDeep", "averil.example/depth TestRows"}, half.Missed)
+	round := lastRound(t, show(t, c, only(t, d, "half")))
+	assert.Equal(t, outcome.Guard, testRow(t, round, "averil.example/depth TestFits").Role)
+	ways := map[string]bool{}
+	for _, check := range round.Checks {
+		ways[check.Way] = true
+	}
+	assert.True(t, ways["own-tests"], "the run that says so is shown")
+
+	shape := only(t, d, "shape").Verdict
+	assert.Equal(t, verdict.GoalsMissed, shape.Reason, "%+v", shape)
+	assert.Equal(t, []string{"averil.example/depth TestRows"}, shape.Missed)
+	breaks := only(t, d, "breaks").Verdict
+	assert.Equal(t, verdict.GuardsBroken, breaks.Reason, "%+v", breaks)
+	assert.Equal(t, []string{"averil.example/depth TestFits"}, breaks.Broken)
+	quay := only(t, d, "quay").Verdict
+	assert.Equal(t, []string{"averil.example/depth/lamp TestName"}, quay.Missed)
+	assert.Empty(t, quay.Broken)
+}
