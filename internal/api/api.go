@@ -575,6 +575,9 @@ type ProvingStep struct {
 	What  string `json:"what"`
 	OK    bool   `json:"ok"`
 	Words string `json:"words"`
+	// Output is the end of what a command printed that failed; "" for none. All of it is
+	// at /provings/{id}/log.
+	Output string `json:"output"`
 }
 
 // RejudgeContest asks for stored diffs to be judged again. Bundle holds the

@@ -18,6 +18,7 @@ import (
 	"agonometer/internal/bout/beneath"
 	"agonometer/internal/bout/confine"
 	"agonometer/internal/bout/drive"
+	"agonometer/internal/bout/judge"
 	"agonometer/internal/bout/meter"
 	"agonometer/internal/bout/workspace"
 	"agonometer/internal/core/contender"
@@ -338,7 +339,7 @@ func (e *Engine) Prepare(ctx context.Context, t *task.Task, commit string, limit
 			} else if res.TimedOut {
 				why = "not done after " + limits.Prepare.Std().String()
 			}
-			return 0, &VoidError{Reason: verdict.PrepareFailed, Detail: why + ": " + lastLine(out.Bytes()), Log: out.Bytes()}
+			return 0, &VoidError{Reason: verdict.PrepareFailed, Detail: strings.TrimSuffix(why+": "+judge.End(out.Bytes(), 1, 300), ": "), Log: out.Bytes()}
 		}
 		return res.Elapsed, nil
 	})

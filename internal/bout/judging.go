@@ -491,6 +491,14 @@ func (e *Engine) Baseline(ctx context.Context, j Job, p *workspace.Prepared, sta
 		defer c.free()
 		results, err := judge.Run(ctx, func(check task.Check) (judge.Copy, error) { return c.make(laid, check) }, checks, judge.Options{
 			Limits: j.Limits, Started: func(c task.Check) { started(words + ", check " + string(c.Name)) }, Ends: ends})
+		for i := range results {
+			if r := &results[i]; good && r.Run.Ran && !r.Run.OK() {
+				if base.Printed == nil {
+					base.Printed = map[string][]byte{}
+				}
+				base.Printed[r.Run.Check] = r.Log
+			}
+		}
 		if err == nil && good {
 			err = e.calibrate(ctx, j, base, c, laid, results, func(what string) { started(words + ", " + what) })
 		}

@@ -247,6 +247,39 @@ Exit status 0: all are proved; 1: one is not.`,
 	return cmd
 }
 
+// taskLog shows what a command printed that failed while a task was proved.
+func (a *app) taskLog() *cobra.Command {
+	var step string
+	cmd := &cobra.Command{Use: "log PROVING", Short: "Show what a command printed that failed in a proving", Args: cobra.ExactArgs(1),
+		Long: `Show all that a prepare command or a check printed that failed while a task was proved. PROVING is the id that
+task prove shows beside the end of the output.`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			text, err := c.ProvingLog(cmd.Context(), args[0], step)
+			if err != nil {
+				return err
+			}
+			if len(text) == 0 {
+				fmt.Fprintln(a.err, "Nothing that failed printed anything.")
+				return nil
+			}
+			return a.contenderText(text, false)
+		}}
+	cmd.Flags().StringVar(&step, "step", "", "the step, as task prove names it; default: the first that failed")
+	return cmd
+}
+
+// quoted is a word as a shell takes it.
+func quoted(s string) string {
+	if strings.ContainsAny(s, " :") {
+		return "'" + s + "'"
+	}
+	return s
+}
+
 // prove proves tasks one after the other and prints the table; an error is
 // returned where one is not proved.
 func (a *app) prove(ctx context.Context, c *client.Client, bundles []*specfile.Bundle, repeats int) ([]api.Proving, error) {
@@ -332,7 +365,11 @@ func (a *app) provings(all []api.Proving) error {
 			if i == 0 || a.format != formatTable {
 				name = p.Task
 			}
-			lines = append(lines, []cell{plain(name), plain(s.What), mark(s.OK), plain(s.Words)})
+			words := s.Words
+			if s.Output != "" {
+				words += "\n" + indentAll(s.Output) + "\n(all of it: agonometer task log " + p.ID + " --step " + quoted(s.What) + ")"
+			}
+			lines = append(lines, []cell{plain(name), plain(s.What), mark(s.OK), plain(words)})
 		}
 		words := "proved: " + plural(r.Goals, "goal") + ", " + plural(r.Guards, "guard")
 		if !r.Proved {

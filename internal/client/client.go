@@ -262,6 +262,12 @@ func (c *Client) Proving(ctx context.Context, id string) (api.Proving, error) {
 	return call[api.Proving](ctx, c, http.MethodGet, "/provings/"+seg(id), nil)
 }
 
+// ProvingLog is what the command printed that failed in a step of a proving; step "" is
+// the first that has an output.
+func (c *Client) ProvingLog(ctx context.Context, id, step string) ([]byte, error) {
+	return c.text(ctx, "/provings/"+seg(id)+"/log?step="+url.QueryEscape(step))
+}
+
 // Provings lists the provings of a task, the newest first; of all for "".
 func (c *Client) Provings(ctx context.Context, task string) ([]api.Proving, error) {
 	return call[[]api.Proving](ctx, c, http.MethodGet, "/provings?task="+url.QueryEscape(task), nil)

@@ -1,6 +1,7 @@
 package schedule
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -12,12 +13,14 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 
 	"agonometer/internal/bout"
+	"agonometer/internal/bout/judge"
 	"agonometer/internal/bout/workspace"
 	"agonometer/internal/core/answer"
 	"agonometer/internal/core/outcome"
 	"agonometer/internal/core/specfile"
 	"agonometer/internal/core/task"
 	"agonometer/internal/core/testlog"
+	"agonometer/internal/core/verdict"
 	"agonometer/internal/store"
 )
 
@@ -117,6 +120,19 @@ func (pr *proof) step(what string, ok bool, words string) {
 	}
 }
 
+// failed is a step that did not work, with what a command printed.
+func (pr *proof) failed(what, words string, printed []byte) error {
+	pr.step(what, false, words)
+	if len(bytes.TrimSpace(printed)) == 0 {
+		return nil
+	}
+	last := &pr.result.Steps[len(pr.result.Steps)-1]
+	last.Output = judge.End(printed, 20, 4000)
+	var err error
+	last.Log, err = pr.s.store.Put(printed)
+	return err
+}
+
 func (pr *proof) say(what string) {
 	pr.p.Doing = what
 	if err := pr.s.store.SetProving(pr.s.ctx, pr.p); err != nil {
@@ -186,6 +202,10 @@ func (pr *proof) run(ctx context.Context) error {
 	if err != nil {
 		if ctx.Err() != nil {
 			return ctx.Err()
+		}
+		var void *bout.VoidError
+		if errors.As(err, &void) && void.Reason == verdict.PrepareFailed {
+			return pr.failed("prepare", "prepare does not work: "+void.Detail, void.Log)
 		}
 		pr.step("prepare", false, "prepare does not work: "+err.Error())
 		return nil
@@ -349,6 +369,9 @@ func (pr *proof) stage(ctx context.Context, i int, prepared *workspace.Prepared)
 			}
 		}
 	}
+	if why := base.CannotRun(); why != "" {
+		return pr.failed(prefix+"start", why, base.Printed[strings.Fields(why)[1]])
+	}
 	switch {
 	case stage.Reference == nil && goals == 0:
 		pr.step(prefix+"start", false, "without a reference patch and without goal: nothing says what the change must reach")
@@ -370,7 +393,16 @@ func (pr *proof) stage(ctx context.Context, i int, prepared *workspace.Prepared)
 		if tests, err := pr.s.engine.ReferenceTests(ctx, pr.job, prepared, stage); err == nil && len(tests) > 0 {
 			wrong += "; it changes tests, which judging puts back or leaves out (" + strings.Join(firstNames(tests), ", ") + "): put them under sealed, or name them under unprotected"
 		}
-		pr.step(prefix+"reference", false, wrong)
+		var printed []byte
+		for _, c := range compared.Checks {
+			if !c.OK {
+				printed = base.Printed[c.Check]
+				break
+			}
+		}
+		if err := pr.failed(prefix+"reference", wrong, printed); err != nil {
+			return err
+		}
 	} else {
 		pr.step(prefix+"reference", true, "reaches "+all(compared.Goals.Total, "goal")+" and keeps "+all(compared.Guards.Total, "guard"))
 	}

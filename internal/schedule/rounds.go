@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"agonometer/internal/bout"
@@ -109,7 +110,12 @@ func (s *Scheduler) baselines(ctx context.Context, cur *running, job bout.Job, p
 		return nil, errors.New("the contest's records do not have the task " + string(job.Task.Task))
 	}
 	row := &rows[at]
-	fails := func(why string) error { return &bout.VoidError{Reason: verdict.ReferenceFails, Detail: why} }
+	fails := func(why string) error {
+		if strings.Contains(why, "cannot run: ") {
+			return &bout.VoidError{Reason: verdict.CheckCannotRun, Detail: why}
+		}
+		return &bout.VoidError{Reason: verdict.ReferenceFails, Detail: why}
+	}
 	if row.ReferenceFails != "" {
 		return nil, fails(row.ReferenceFails)
 	}
@@ -181,6 +187,9 @@ func (s *Scheduler) measure(ctx context.Context, job bout.Job, p *workspace.Prep
 		}
 		base.Unsteady = unsteady[i]
 		out = append(out, *base)
+		if why == "" {
+			why = base.CannotRun()
+		}
 		if base.Reference != nil {
 			if wrong := referenceWrong(stage, base); wrong != "" && why == "" {
 				why = wrong

@@ -143,7 +143,7 @@ func (s *Server) provingOf(p *store.Proving, tests bool) (api.Proving, error) {
 		out.Result = &api.ProvingResult{Proved: r.Proved, Reasons: append([]string{}, r.Reasons...), Warnings: append([]string{}, r.Warnings...), Steps: []api.ProvingStep{},
 			Goals: r.Goals, Guards: r.Guards, Figures: append([]outcome.Figure{}, r.Figures...)}
 		for _, step := range r.Steps {
-			out.Result.Steps = append(out.Result.Steps, api.ProvingStep(step))
+			out.Result.Steps = append(out.Result.Steps, api.ProvingStep{What: step.What, OK: step.OK, Words: step.Words, Output: step.Output})
 		}
 	}
 	var err error
@@ -232,6 +232,25 @@ func (s *Server) getProving(c *gin.Context) {
 		return
 	}
 	c.JSON(http.StatusOK, out)
+}
+
+// getProvingLog is what the command of a step printed that failed: of the one that is
+// named, or of the first.
+func (s *Server) getProvingLog(c *gin.Context) {
+	p, err := s.store.Proving(c.Request.Context(), c.Param("id"))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	if p.Result != nil {
+		for _, step := range p.Result.Steps {
+			if step.Log != "" && (c.Query("step") == "" || c.Query("step") == step.What) {
+				s.text(c, step.Log, "text/plain")
+				return
+			}
+		}
+	}
+	s.text(c, "", "text/plain")
 }
 
 func (s *Server) stopProving(c *gin.Context) {

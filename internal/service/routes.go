@@ -97,6 +97,7 @@ func (s *Server) routes() []route {
 		{method: post, path: "/provings", id: "proveTask", summary: "Prove a task: that the start fails its goals, and the reference passes", request: api.ProveTask{}, status: 201, response: api.Proving{}, handle: s.proveTask},
 		{method: get, path: "/provings", id: "listProvings", summary: "Provings, the newest first", query: []param{{name: "task", description: "Only those of this task (slug)."}}, response: []api.Proving{}, handle: s.listProvings},
 		{method: get, path: "/provings/{id}", id: "getProving", summary: "One proving with its tests", response: api.Proving{}, handle: s.getProving},
+		{method: get, path: "/provings/{id}/log", id: "getProvingLog", summary: "What a command printed that failed in a proving", query: []param{{name: "step", description: "The step; the first with an output where it is left out."}}, content: "text/plain", handle: s.getProvingLog},
 		{method: get, path: "/provings/{id}/events", id: "followProving", summary: "The live feed: the proving each time it has got further", content: "text/event-stream", handle: s.followProving},
 		{method: post, path: "/provings/{id}/stop", id: "stopProving", summary: "Stop a proving", status: 204, handle: s.stopProving},
 		{method: post, path: "/drafts", id: "draftTask", summary: "Draft a task from a commit; nothing is stored", request: api.DraftTask{}, response: api.Draft{}, handle: s.draftTask},

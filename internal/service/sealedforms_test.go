@@ -3,11 +3,13 @@ package service_test
 import (
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"agonometer/internal/api"
 	"agonometer/internal/core/outcome"
 	"agonometer/internal/core/verdict"
 )
@@ -88,4 +90,57 @@ Take the silt off.
 	quay := only(t, d, "quay").Verdict
 	assert.Equal(t, []string{"averil.example/depth/lamp TestName"}, quay.Missed)
 	assert.Empty(t, quay.Broken)
+}
+
+// A check that names a program which is not there says nothing of any result: so says
+// proving, and bouts are void. What failed is shown with what it printed.
+func TestChecksThatCannotRun(t *testing.T) {
+	p := newQuay(t, "", map[string]string{"solves": solve})
+	p.files["quay.md"] = strings.Replace(quayTask, "run: sh -n depth.sh", "run: no-such-runner --all", 1)
+	p.write(t)
+	_, c := start(t, t.TempDir())
+	result := proved(t, c, p, "quay.md", 1).Result
+	require.NotEmpty(t, result.Reasons)
+	assert.Contains(t, result.Reasons[0], "check build cannot run: no such program (")
+	assert.Contains(t, result.Reasons[0], "no-such-runner")
+	assert.NotContains(t, strings.Join(result.Reasons, "; "), "goal")
+	d := finish(t, c, begin(t, c, p))
+	v := only(t, d, "solves").Verdict
+	assert.Equal(t, verdict.CheckCannotRun, v.Reason, "%+v", v)
+	assert.Contains(t, v.Detail, "no-such-runner")
+
+	// Without a reference too; and a program that the reference brings is what is wanted.
+	p.files["quay.md"] = strings.NewReplacer("run: sh -n depth.sh", "run: no-such-runner --all", "reference_patch: reference.patch\n", "").Replace(quayTask)
+	assert.Contains(t, proved(t, c, p, "quay.md", 1).Result.Reasons[0], "cannot run: no such program")
+	sh(t, p.dir, `cd quay; git checkout -q begin; printf '#!/bin/sh\nexit 0\n' > depth-new; chmod +x depth-new; sed -i 's/echo "$1"/echo $(($1 - $2))/' depth.sh; git add -A; git diff --cached > ../reference.patch; git reset -q --hard`)
+	patch, err := os.ReadFile(filepath.Join(p.dir, "reference.patch"))
+	require.NoError(t, err)
+	p.files["reference.patch"] = string(patch)
+	p.files["quay.md"] = strings.Replace(quayTask, "run: sh -n depth.sh", "run: ./depth-new", 1)
+	brought := proved(t, c, p, "quay.md", 3).Result
+	assert.True(t, brought.Proved, "%+v", brought)
+
+	p.files["quay.md"] = strings.Replace(quayTask, "scope:", "prepare: \"for i in 1 2 3; do echo reading chart $i; done; echo no tide >&2; exit 3\"\nscope:", 1)
+	proving := proved(t, c, p, "quay.md", 1)
+	var prepare api.ProvingStep
+	for _, s := range proving.Result.Steps {
+		if s.What == "prepare" {
+			prepare = s
+		}
+	}
+	assert.Contains(t, prepare.Words, "exit status 3: no tide")
+	assert.Equal(t, "reading chart 1\nreading chart 2\nreading chart 3\nno tide", prepare.Output)
+	log, err := c.ProvingLog(t.Context(), proving.ID, "prepare")
+	require.NoError(t, err)
+	assert.Equal(t, "reading chart 1\nreading chart 2\nreading chart 3\nno tide\n", string(log))
+
+	p.files["quay.md"] = strings.Replace(quayTask, "run: sh -n depth.sh", "run: echo the build says why; false", 1)
+	failing := proved(t, c, p, "quay.md", 1)
+	last := failing.Result.Steps[len(failing.Result.Steps)-1]
+	for _, s := range failing.Result.Steps {
+		if s.What == "reference" {
+			last = s
+		}
+	}
+	assert.Equal(t, "the build says why", last.Output)
 }

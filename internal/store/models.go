@@ -479,6 +479,9 @@ type ProvingStep struct {
 	OK   bool   `json:"ok"`
 	// Words say what was found.
 	Words string `json:"words"`
+	// Output is the end of what a command printed that failed, Log the digest of all of it.
+	Output string `json:"output,omitempty"`
+	Log    Digest `json:"log,omitempty"`
 }
 
 // Rejudging judges stored diffs of a contest again.

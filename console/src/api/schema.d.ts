@@ -773,6 +773,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/provings/{id}/log": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a command printed that failed in a proving */
+        get: operations["getProvingLog"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/provings/{id}/stop": {
         parameters: {
             query?: never;
@@ -1708,6 +1725,7 @@ export interface components {
         };
         ProvingStep: {
             ok: boolean;
+            output: string;
             what: string;
             words: string;
         };
@@ -2165,7 +2183,7 @@ export interface operations {
                 /** @description A round by its number; default: the last. */
                 round?: string;
                 /** @description Which run of the check. */
-                way?: "deciding" | "visible" | "again";
+                way?: "deciding" | "visible" | "again" | "own-tests";
             };
             header?: never;
             path: {
@@ -3667,6 +3685,40 @@ export interface operations {
                 };
                 content: {
                     "text/event-stream": string;
+                };
+            };
+            /** @description A problem document */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    getProvingLog: {
+        parameters: {
+            query?: {
+                /** @description The step; the first with an output where it is left out. */
+                step?: string;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What a command printed that failed in a proving */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": string;
                 };
             };
             /** @description A problem document */

@@ -88,6 +88,7 @@ const REASONS: Record<string, string> = {
   'guards-broken': 'something that worked before does not work any more',
   'tests-weakened': 'the tests were weakened',
   'files-changed': 'files were changed although nothing was to change',
+  'check-cannot-run': 'a check names a program that is not there',
   'reference-fails': "the task's own reference does not pass on this machine",
 };
 

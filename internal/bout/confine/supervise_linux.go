@@ -83,6 +83,7 @@ func supervise() int {
 		_ = out.Encode(report{Event: "setup", Stage: "read what to do", Why: err.Error()})
 		return 1
 	}
+	openStreams(spec.TTY)
 	var missing []string // walls that could not be raised
 	// What the kernel ends first when memory runs out.
 	_ = os.WriteFile("/proc/self/oom_score_adj", []byte("1000"), 0)
@@ -378,6 +379,20 @@ func lowerPrivileges(spec Spec, attr *syscall.SysProcAttr) error {
 		}
 	}
 	return unix.Prctl(unix.PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0)
+}
+
+// openStreams lets a command open its standard streams by their names, as shells do:
+// /dev/stdout leads to a pipe that the service made, which belongs to the service's user.
+func openStreams(tty bool) {
+	for fd := range 3 {
+		var st unix.Stat_t
+		if unix.Fstat(fd, &st) != nil {
+			continue
+		}
+		if kind := st.Mode & unix.S_IFMT; kind == unix.S_IFIFO || tty && kind == unix.S_IFCHR {
+			_ = unix.Fchmod(fd, 0o666)
+		}
+	}
 }
 
 type stageError struct {

@@ -310,3 +310,19 @@ func chain() {
 		os.Exit(1)
 	}
 }
+
+// What shells and tests expect of a machine is there.
+func TestDevicesThatShellsNeed(t *testing.T) {
+	needNamespaces(t)
+	spec := world(t, Namespaces, "")
+	spec.Args = []string{"bash", "-c", `echo to-stdout > /dev/stdout; echo to-stderr > /dev/stderr; echo to-fd > /dev/fd/1; cat <(echo substituted)
+		echo teed | tee /dev/stderr > /dev/null; echo in | cat /dev/stdin; diff <(echo a) <(echo a) && echo same
+		echo shared > /dev/shm/x && cat /dev/shm/x; echo x > /dev/null && head -c 4 /dev/zero | wc -c; head -c 8 /dev/urandom | wc -c
+		mkfifo /tmp/p && (echo piped > /tmp/p & cat /tmp/p); sh -c 'echo inner > /dev/stdout' | cat
+		exec 3<<< here; cat <&3; (echo no > /dev/tty) 2> /dev/null || echo no-terminal`}
+	_, out := run(t, spec, 0)
+	for _, want := range []string{"to-stdout", "to-stderr", "to-fd", "substituted", "teed", "in\n", "same", "shared", "4\n", "8\n", "piped", "inner", "here", "no-terminal"} {
+		assert.Contains(t, out, want)
+	}
+	assert.NotContains(t, out, "denied")
+}

@@ -240,7 +240,30 @@ func command(ctx context.Context, in Copy, c task.Check, o Options) (Result, err
 	case len(report.Remarks) > 0:
 		r.Run.Trouble = strings.Join(report.Remarks, "; ")
 	}
+	if why := r.Run.CannotRun(); why != "" {
+		r.Run.Trouble = why
+		if said := End(r.Log, 1, 200); said != "" {
+			r.Run.Trouble += " (" + said + ")"
+		}
+	}
 	return r, nil
+}
+
+// End is the end of an output, at most so many lines and bytes.
+func End(log []byte, lines, most int) string {
+	s := strings.TrimRight(strings.ToValidUTF8(string(log), "\ufffd"), " \t\r\n")
+	for i := len(s); lines > 0; lines-- {
+		if i = strings.LastIndexByte(s[:i], '\n'); i < 0 {
+			break
+		}
+		if lines == 1 {
+			s = s[i+1:]
+		}
+	}
+	if len(s) > most {
+		s = "… " + strings.ToValidUTF8(s[len(s)-most:], "")
+	}
+	return s
 }
 
 // judgingEnv is the environment that checks get besides the usual. Results from

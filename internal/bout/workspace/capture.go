@@ -16,6 +16,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -187,7 +188,7 @@ func (c *Captured) Changed() bool { return len(c.Diff) > 0 }
 func (g *Git) Capture(ctx context.Context, w *Workspace, limits Limits) (*Captured, error) {
 	gitDir := filepath.Join(w.Dir, "capture.git")
 	p := w.Prepared
-	if err := initHarness(gitDir, p.ObjectFormat, filepath.Join(p.harness(), "objects"), startObjects(p)); err != nil {
+	if err := p.initHarness(gitDir, filepath.Join(p.harness(), "objects"), startObjects(p)); err != nil {
 		return nil, err
 	}
 	c, err := g.collect(ctx, collection{prepared: p, tree: w.Tree(), gitDir: gitDir,
@@ -280,6 +281,16 @@ func (g *Git) collect(ctx context.Context, in collection) (*Captured, error) {
 		}
 	}
 	sort.Strings(names)
+	cleaned, err := g.cleaned(ctx, c, names[:min(len(names), maxCapturedFiles)])
+	if err != nil {
+		return nil, err
+	}
+	for name, one := range cleaned {
+		if known[name] != one {
+			set[name] = one
+		}
+	}
+	names = slices.DeleteFunc(names, func(name string) bool { _, done := cleaned[name]; return done })
 	if err := c.storeAll(ctx, names, set); err != nil {
 		return nil, err
 	}
@@ -663,6 +674,9 @@ func (c *collector) read(name string) ([]byte, error) {
 	return io.ReadAll(io.LimitReader(f, 1<<20))
 }
 
+// content reads a regular file that is not too large to be captured.
+func (c *collector) content(name string) ([]byte, error) { return c.root.ReadFile(name, c.limits.File) }
+
 // store hashes a file as git does, and writes it as a loose object unless its
 // id is `known`. It returns the id.
 func (c *collector) store(name string, mode uint32, known string) (string, error) {
@@ -783,7 +797,7 @@ func Strike(data []byte, secrets []string) []byte {
 // comes out; want is what it must be ("" when that is not known).
 func (g *Git) treeOf(ctx context.Context, p *Prepared, dir string, diff []byte, want string) (string, error) {
 	gitDir := filepath.Join(dir, "apply.git")
-	if err := initHarness(gitDir, p.ObjectFormat, filepath.Join(p.harness(), "objects"), startObjects(p)); err != nil {
+	if err := p.initHarness(gitDir, filepath.Join(p.harness(), "objects"), startObjects(p)); err != nil {
 		return "", err
 	}
 	target := filepath.Join(dir, "apply.index")

@@ -251,6 +251,11 @@ func copyEntry(from, to *beneath.Dir, base, as, rel string, opt CopyOptions) err
 		if err := to.Symlink(target, as, owner); err != nil {
 			return err
 		}
+		// An index notes a link's time too.
+		times := []unix.Timespec{{Nsec: unix.UTIME_OMIT}, st.Mtim}
+		if err := unix.UtimesNanoAt(to.FD(), as, times, unix.AT_SYMLINK_NOFOLLOW); err != nil {
+			return &fs.PathError{Op: "set the time of", Path: rel, Err: err}
+		}
 		if opt.noted == nil {
 			return nil
 		}

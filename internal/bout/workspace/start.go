@@ -260,9 +260,6 @@ func loadPrepared(dir string) (*Prepared, error) {
 	return p, json.Unmarshal(data, p)
 }
 
-// ownAttributes overrides whatever a repository's .gitattributes say, for both sides of every comparison.
-const ownAttributes = "* !diff !merge -text !eol -ident !filter !working-tree-encoding -crlf\n"
-
 // makeTemplate checks the start commit out into a repository that has only the
 // start's objects, no remotes, no hooks, and nothing that names the origin.
 func (g *Git) makeTemplate(ctx context.Context, p *Prepared, start string) error {
@@ -289,16 +286,6 @@ func (g *Git) makeTemplate(ctx context.Context, p *Prepared, start string) error
 			return err
 		}
 	}
-	// While the harness works here its own attributes count; a copy of the
-	// repository gets the project's.
-	info := filepath.Join(gitDir, "info")
-	if err := os.MkdirAll(info, 0o755); err != nil {
-		return err
-	}
-	attributes := filepath.Join(info, "attributes")
-	if err := os.WriteFile(attributes, []byte(ownAttributes), 0o644); err != nil {
-		return err
-	}
 	env := []string{"GIT_DIR=" + gitDir, "GIT_WORK_TREE=" + tree}
 	if _, err := g.run(ctx, call{dir: tree, env: env, args: []string{"update-ref", "--no-deref", "refs/heads/main", p.Commit}}); err != nil {
 		return err
@@ -306,27 +293,26 @@ func (g *Git) makeTemplate(ctx context.Context, p *Prepared, start string) error
 	if _, err := g.run(ctx, call{dir: tree, env: env, args: []string{"read-tree", "--reset", "-u", p.Commit}}); err != nil {
 		return err
 	}
-	if err := os.Remove(attributes); err != nil {
-		return err
-	}
 	_ = os.RemoveAll(filepath.Join(gitDir, "logs"))
 	list, err := g.run(ctx, call{dir: tree, env: env, args: []string{"ls-tree", "-r", "-z", p.Commit}})
 	if err != nil {
 		return err
 	}
+	var files []string
 	for _, e := range splitNUL(list) {
 		meta, name, _ := strings.Cut(e, "\t")
+		files = append(files, name)
 		if strings.HasPrefix(meta, "160000 ") {
 			p.Submodules = append(p.Submodules, name)
 		}
 	}
-	return nil
+	return g.gatherAttributes(ctx, p, files)
 }
 
 // snapshot records the prepared tree: what the captured diff is taken against.
 // It is taken as a contender's change is, with nothing known to be unchanged.
 func (g *Git) snapshot(ctx context.Context, p *Prepared, start string, prepared bool) error {
-	if err := initHarness(p.harness(), p.ObjectFormat, filepath.Join(start, "objects")); err != nil {
+	if err := p.initHarness(p.harness(), filepath.Join(start, "objects")); err != nil {
 		return err
 	}
 	env := []string{"GIT_DIR=" + p.harness(), "GIT_INDEX_FILE=" + p.index()}
@@ -366,9 +352,10 @@ func (g *Git) writeListing(ctx context.Context, p *Prepared, treeish string) err
 
 // initHarness makes a git directory of the harness's own that borrows objects:
 // the few files that git asks for, without starting it.
-func initHarness(dir, format string, borrowFrom ...string) error {
+func (p *Prepared) initHarness(dir string, borrowFrom ...string) error {
+	attributes, _ := p.attributes()
 	config := "[core]\n\trepositoryformatversion = 0\n\tbare = true\n"
-	if format == "sha256" {
+	if p.ObjectFormat == "sha256" {
 		config = "[core]\n\trepositoryformatversion = 1\n\tbare = true\n[extensions]\n\tobjectformat = sha256\n"
 	}
 	for _, d := range []string{"info", "objects/info", "refs"} {
@@ -384,7 +371,7 @@ func initHarness(dir, format string, borrowFrom ...string) error {
 	if err := os.WriteFile(filepath.Join(dir, "objects", "info", "alternates"), []byte(strings.Join(borrowFrom, "\n")+"\n"), 0o644); err != nil {
 		return err
 	}
-	return os.WriteFile(filepath.Join(dir, "info", "attributes"), []byte(ownAttributes), 0o644)
+	return os.WriteFile(filepath.Join(dir, "info", "attributes"), []byte(attributes), 0o644)
 }
 
 func splitNUL(b []byte) []string {

@@ -43,15 +43,21 @@ type fixture struct {
 // newFixture makes an origin with a start commit and a later one, and prepares it.
 func newFixture(t *testing.T, format, prepare string) *fixture {
 	t.Helper()
-	f := &fixture{origin: t.TempDir(), dir: t.TempDir()}
-	sh(t, f.origin, `git init -q -b main --object-format=`+format+` .
+	return fixtureOf(t, `git init -q -b main --object-format=`+format+` .
 		mkdir src docs
 		printf 'one\ntwo\nthree\n' > src/a.txt; printf 'b\n' > src/b.txt; printf 'keep\n' > docs/keep.md
 		printf '\000\001binary' > blob.bin; printf '#!/bin/sh\n' > run.sh; ln -s src/a.txt link
 		printf '*.log\nbuild/\n' > .gitignore; mkdir old; printf 'x\n' > old/x; printf 'tracked\n' > kept.log; git add -f kept.log
 		git add -A; git commit -qm first
 		printf 'start\n' >> src/b.txt; git commit -qam start; git tag begin
-		printf 'ANSWER\n' > answer.txt; git add -A; git commit -qm later; git branch other; git tag v2`)
+		printf 'ANSWER\n' > answer.txt; git add -A; git commit -qm later; git branch other; git tag v2`, prepare)
+}
+
+// fixtureOf prepares the commit `begin` of an origin that a script makes.
+func fixtureOf(t *testing.T, origin, prepare string) *fixture {
+	t.Helper()
+	f := &fixture{origin: t.TempDir(), dir: t.TempDir()}
+	sh(t, f.origin, origin)
 	f.commit, f.later = sh(t, f.origin, "git rev-parse begin"), sh(t, f.origin, "git rev-parse main")
 	var err error
 	f.git, err = NewGit(filepath.Join(f.dir, "git"))

@@ -63,6 +63,22 @@ func (r *CheckRun) OK() bool {
 	return true
 }
 
+// CannotRun says that the check's command could not be run at all: the shell ended with
+// its status for a program that is not there, or that it may not run, and no test was
+// seen; "" where it could.
+func (r *CheckRun) CannotRun() string {
+	if !r.Ran || r.TimedOut || r.Summary().Ran() > 0 || len(r.Values) > 0 {
+		return ""
+	}
+	switch r.ExitCode {
+	case 127:
+		return "cannot run: no such program"
+	case 126:
+		return "cannot run: not a program that may be run"
+	}
+	return ""
+}
+
 // Summary counts the run's tests, also those that were not kept.
 func (r *CheckRun) Summary() testlog.Summary {
 	if r.All != nil {
@@ -136,6 +152,9 @@ type Baseline struct {
 	// Changed are tests that ran at the start without the sealed files and not with them,
 	// and that the sealed files say anew.
 	Changed []Key `json:"changed,omitempty"`
+	// Printed is what checks printed in the last run that is to be good and was not: with the
+	// reference or, without one, at the start. It is for those who prove, and not kept.
+	Printed map[string][]byte `json:"-"`
 	// Unsteady are tests of which repeats did not agree.
 	Unsteady []Key `json:"unsteady,omitempty"`
 }
@@ -249,6 +268,21 @@ func (b *Baseline) Roles(stage *task.Stage, seen Run) map[Key]Known {
 		}
 	}
 	return out
+}
+
+// CannotRun says which check can be run neither at the start nor with the reference, and
+// why; "" where there is none. Such a check says nothing of any result.
+func (b *Baseline) CannotRun() string {
+	for i := range b.StartSealed {
+		start := &b.StartSealed[i]
+		if start.CannotRun() == "" {
+			continue
+		}
+		if with := b.Reference.Of(start.Check); b.Reference == nil || with != nil && with.CannotRun() != "" {
+			return "check " + start.Check + " " + start.Trouble
+		}
+	}
+	return ""
 }
 
 // SealedSaysNothing tells whether a test ran at the start without the sealed files, and
@@ -540,7 +574,9 @@ func (out *Result) count(stage *task.Stage, b *Baseline, deciding, own Run) {
 			res.Why = testWords(run, res)
 		case c.Reads == task.ReadsExit && run.ExitCode != 0 && !unsteadyWhole(out.Rows, name):
 			res.Why = fmt.Sprintf("exit status %d", run.ExitCode)
-			if run.ExitCode < 0 {
+			if run.CannotRun() != "" {
+				res.Why = run.Trouble
+			} else if run.ExitCode < 0 {
 				res.Why = "ended by a signal"
 			}
 		case c.Reads == task.ReadsNumber && res.Missed > 0:

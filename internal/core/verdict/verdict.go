@@ -24,6 +24,7 @@ const (
 	// The reasons of void.
 	HarnessFault    Reason = "harness-fault"     // Agonometer or its machine failed
 	PrepareFailed   Reason = "prepare-failed"    // the task's own prepare command failed
+	CheckCannotRun  Reason = "check-cannot-run"  // a check names a program that is not there, before any contender
 	Interrupted     Reason = "interrupted"       // the service stopped in the middle of the bout
 	StoppedByPerson Reason = "stopped-by-person" // somebody stopped the bout or the contest
 	Discarded       Reason = "discarded"         // a person threw away a bout that they had worked
@@ -72,6 +73,7 @@ func Reasons() map[Reason]string {
 	return map[Reason]string{
 		HarnessFault:    "Agonometer or its machine failed; not the contender's doing",
 		PrepareFailed:   "the task's prepare command failed; not the contender's doing",
+		CheckCannotRun:  "a check names a program that is not there; not the contender's doing",
 		Interrupted:     "the service stopped in the middle of the bout",
 		StoppedByPerson: "stopped by a person",
 		Discarded:       "thrown away by the person who worked it",

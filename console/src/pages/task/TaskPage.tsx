@@ -28,7 +28,10 @@ function Proof({ proving }: { proving: Proving }) {
                   <td className="w-24 py-1.5">
                     <Pill look={s.ok ? 'passed' : 'failed'}>{s.ok ? 'yes' : 'no'}</Pill>
                   </td>
-                  <td className="px-3 py-1.5 text-sm">{visible(s.words)}</td>
+                  <td className="px-3 py-1.5 text-sm">
+                    {visible(s.words)}
+                    {s.output && <pre className="mt-1 max-h-60 overflow-auto font-mono text-xs whitespace-pre-wrap text-faint">{visible(s.output)}</pre>}
+                  </td>
                 </tr>
               ))}
             </tbody>
