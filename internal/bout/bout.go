@@ -288,7 +288,18 @@ func Secret(t *task.Task) []string {
 // world is what every command of a bout on this task sees.
 func (e *Engine) world(t *task.Task, w, home, tmp, root string) confine.World {
 	hide := append(Secret(t), e.hidden()...)
-	return confine.World{Mode: e.Capability.Mode, Owner: e.owner(), Workspace: w, Home: home, Tmp: tmp, Root: root, Path: e.Path, Hide: hide, Keep: []string{e.Data}}
+	var reads []string
+	for _, name := range t.Reads {
+		if rest, ok := strings.CutPrefix(name, "~/"); ok {
+			home, err := os.UserHomeDir()
+			if err != nil {
+				continue // a service without a home folder has nothing there
+			}
+			name = filepath.Join(home, rest)
+		}
+		reads = append(reads, name)
+	}
+	return confine.World{Reads: reads, Mode: e.Capability.Mode, Owner: e.owner(), Workspace: w, Home: home, Tmp: tmp, Root: root, Path: e.Path, Hide: hide, Keep: []string{e.Data}}
 }
 
 func (e *Engine) worldOf(t *task.Task, w *workspace.Workspace, owner confine.Owner) confine.World {

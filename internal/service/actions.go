@@ -338,7 +338,7 @@ func (s *Server) doctor(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	needed := map[string][]string{}
+	needed, reads := map[string][]string{}, map[string][]string{}
 	var order []string
 	for _, t := range tasks {
 		programs := programsOf(t.Prepare)
@@ -352,6 +352,7 @@ func (s *Server) doctor(c *gin.Context) {
 			if !slices.Contains(needed[p], t.Task) {
 				needed[p] = append(needed[p], t.Task)
 			}
+			reads[p] = append(reads[p], t.Reads...)
 		}
 	}
 	slices.Sort(order)
@@ -364,6 +365,10 @@ func (s *Server) doctor(c *gin.Context) {
 		if path, err := exec.LookPath(p); err != nil {
 			add("missing", p, "not on the service's PATH; needed "+who, remedy(p))
 		} else if v, err := s.programVersion(ctx, p, flag); err == nil {
+			if why := s.failsInside(ctx, p, flag, reads[p]); why != "" {
+				add("missing", p, v+" here, and in a bout it does not work ("+why+"); needed "+who, "name the folder that it needs in the task: reads: ["+confine.InstallationOf(path)+"]")
+				continue
+			}
 			add("ok", p, v+", "+who, "")
 		} else {
 			add("ok", p, path+", "+who, "")
@@ -401,7 +406,7 @@ func (s *Server) programVersion(ctx context.Context, program, flag string) (stri
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
 	cmd := exec.CommandContext(ctx, program, flag)
-	cmd.Env = []string{"PATH=" + s.engine.Path, "HOME=/nonexistent", "LC_ALL=C", "GOTOOLCHAIN=local"}
+	cmd.Env = append(os.Environ(), "PATH="+s.engine.Path, "LC_ALL=C", "GOTOOLCHAIN=local")
 	cmd.WaitDelay = time.Second
 	out, err := cmd.Output()
 	if err != nil {
@@ -533,27 +538,67 @@ func (s *Server) modelFindings(ctx context.Context, c *contender.Contender) []ap
 	return out
 }
 
-// startsHere starts a contender in a bout's surroundings, with nothing in them, to
-// hear its version; over the protocol by shaking hands.
-func (s *Server) startsHere(ctx context.Context, c *contender.Contender) (string, error) {
+// trialWorld is the surroundings of a bout, with nothing in them; free takes them away.
+func (s *Server) trialWorld() (world confine.World, opt workspace.CopyOptions, free func(), err error) {
 	dir, err := os.MkdirTemp(s.engine.Scratch(), "trial-")
 	if err != nil {
-		return "", err
+		return world, opt, nil, err
 	}
-	defer beneath.RemoveTree(dir)
-	world := confine.World{Mode: s.engine.Capability.Mode, Owner: confine.CurrentOwner(), Path: s.engine.Path, Hide: []string{s.opt.Data},
+	free = func() { _ = beneath.RemoveTree(dir) }
+	world = confine.World{Mode: s.engine.Capability.Mode, Owner: confine.CurrentOwner(), Path: s.engine.Path, Hide: []string{s.opt.Data},
 		Workspace: filepath.Join(dir, "workspace"), Home: filepath.Join(dir, "home"), Tmp: filepath.Join(dir, "tmp"), Root: filepath.Join(dir, "root")}
-	opt := workspace.CopyOptions{Owned: world.Owner.Root && world.Mode == confine.Namespaces, UID: world.Owner.UID, GID: world.Owner.GID}
+	opt = workspace.CopyOptions{Owned: world.Owner.Root && world.Mode == confine.Namespaces, UID: world.Owner.UID, GID: world.Owner.GID}
 	for _, d := range []string{world.Workspace, world.Home, world.Tmp, world.Root} {
 		if err := os.Mkdir(d, 0o755); err != nil {
-			return "", err
+			free()
+			return world, opt, nil, err
 		}
 		if opt.Owned {
 			if err := os.Chown(d, opt.UID, opt.GID); err != nil {
-				return "", err
+				free()
+				return world, opt, nil, err
 			}
 		}
 	}
+	return world, opt, free, nil
+}
+
+// failsInside says why a program that works for the service does not in a bout; "" where
+// it does.
+func (s *Server) failsInside(ctx context.Context, program, flag string, reads []string) string {
+	world, _, free, err := s.trialWorld()
+	if err != nil {
+		return "" // that the machine's disk is full is said elsewhere
+	}
+	defer free()
+	for _, name := range reads {
+		if rest, ok := strings.CutPrefix(name, "~/"); ok {
+			home, _ := os.UserHomeDir()
+			name = filepath.Join(home, rest)
+		}
+		world.Reads = append(world.Reads, name)
+	}
+	out := confine.NewOutput(8 << 10)
+	res, err := confine.Run(ctx, world.Spec([]string{program, flag}, map[string]string{"LC_ALL": "C", "GOTOOLCHAIN": "local"}), confine.IO{Stdout: out, Stderr: out}, startTime)
+	switch {
+	case err != nil:
+		return err.Error()
+	case res.TimedOut:
+		return "it did not end within " + startTime.String()
+	case res.Failed():
+		return strings.TrimSpace(fmt.Sprintf("exit status %d %s", res.ExitCode, firstLine(out.Bytes())))
+	}
+	return ""
+}
+
+// startsHere starts a contender in a bout's surroundings, with nothing in them, to
+// hear its version; over the protocol by shaking hands.
+func (s *Server) startsHere(ctx context.Context, c *contender.Contender) (string, error) {
+	world, opt, free, err := s.trialWorld()
+	if err != nil {
+		return "", err
+	}
+	defer free()
 	for _, name := range c.Reads {
 		if place, err := drive.Place(c, name); err == nil {
 			world.Reads = append(world.Reads, place)

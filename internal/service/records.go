@@ -62,7 +62,7 @@ func contestOf(c *store.Contest, bouts []store.Bout) api.Contest {
 
 func taskOf(t *store.ContestTask) api.Task {
 	out := api.Task{Task: t.Slug, Title: t.Title, Repository: t.Repository, StartCommit: t.StartCommit, Digest: t.Digest, Size: t.Size, Labels: []string{},
-		Prepare: t.Prepare, Checks: []api.Check{}, TimeMS: t.Limits.Time.Std().Milliseconds(), CheckMS: t.Limits.Check.Std().Milliseconds(),
+		Prepare: t.Prepare, Reads: append([]string{}, t.Reads...), Checks: []api.Check{}, TimeMS: t.Limits.Time.Std().Milliseconds(), CheckMS: t.Limits.Check.Std().Milliseconds(),
 		Brief: t.Brief, Wordings: append([]task.Wording{}, t.Wordings...), Attachments: append([]string{}, t.Attachments...), ContestID: t.ContestID, Contests: 1, Kind: string(t.Kind), Proved: string(t.Proved), ProvingID: t.ProvingID, ReferenceFails: t.ReferenceFails}
 	for _, l := range t.Labels {
 		out.Labels = append(out.Labels, string(l))

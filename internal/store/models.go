@@ -103,7 +103,9 @@ type ContestTask struct {
 	Checks      []task.Check    `gorm:"serializer:json"`
 	Limits      task.Limits     `gorm:"serializer:json"`
 	Prepare     string
-	Brief       string
+	// Reads are further folders that the task's commands may read.
+	Reads []string `gorm:"serializer:json"`
+	Brief string
 	// Wordings are the ways in which the brief is said; one without a name for most.
 	Wordings []task.Wording `gorm:"serializer:json"`
 	// Attachments are the names of the files that go with the brief.

@@ -1958,6 +1958,7 @@ export interface components {
             prepare: string;
             proved: string;
             proving_id: string;
+            reads: string[];
             reference_fails: string;
             repository: string;
             size: string;

@@ -63,6 +63,10 @@ func (w World) AttachmentsPath() string {
 func (w World) Spec(args []string, env map[string]string) Spec {
 	workspace, home, tmp, _ := w.Paths()
 	all := map[string]string{"LANG": "C.UTF-8", "TERM": "dumb", "USER": "dev", "LOGNAME": "dev", "SHELL": "/bin/sh"}
+	tools := toolchainsOf(w.Path)
+	for k, v := range tools.env {
+		all[k] = v
+	}
 	for k, v := range env {
 		all[k] = v
 	}
@@ -130,11 +134,9 @@ func (w World) Spec(args []string, env map[string]string) Spec {
 			spec.Binds = append(spec.Binds, Bind{Source: real, Target: name, Still: st.IsDir(), Alias: true})
 		}
 	}
-	for _, dir := range filepath.SplitList(w.Path) {
-		for _, name := range toolFolders(dir) {
-			if !w.hidden(name) {
-				show(name)
-			}
+	for _, name := range tools.folders {
+		if !w.hidden(name) {
+			show(name)
 		}
 	}
 	for _, name := range w.Reads {
@@ -170,7 +172,7 @@ func toolFolders(dir string) []string {
 func wide(dir string) bool {
 	home, _ := os.UserHomeDir()
 	for _, name := range []string{"/", "/usr", "/usr/local", "/opt", "/srv", "/var", "/var/lib", "/home", "/root", "/mnt", "/media", "/run", "/tmp", "/etc", "/nix", "/proc", "/sys", "/dev",
-		home, filepath.Join(home, ".local"), filepath.Join(home, "bin")} {
+		home, filepath.Join(home, ".local")} {
 		if dir == name {
 			return true
 		}

@@ -147,17 +147,9 @@ type Repositories struct {
 // one is mirrored first, or brought up to date (once in a process's life).
 func (r *Repositories) Local(ctx context.Context, address string) (string, error) {
 	if !task.IsURL(address) {
-		dir, err := r.Git.line(ctx, call{dir: "/", args: []string{"-C", address, "rev-parse", "--absolute-git-dir"}})
+		dir, err := r.own(ctx, address)
 		if err != nil {
-			if _, statErr := os.Stat(address); statErr != nil {
-				return "", &contest.NoRepositoryError{Why: "no such folder on the service's machine: " + address}
-			}
-			return "", &contest.NoRepositoryError{Why: address + " is not a git repository"}
-		}
-		// git searches the parent folders; a subfolder of a repository is not one.
-		top := strings.TrimSuffix(dir, "/.git")
-		if real, err := filepath.EvalSymlinks(address); err == nil && real != top && real != dir {
-			return "", &contest.NoRepositoryError{Why: address + " is not a git repository, only a folder inside " + top}
+			return "", err
 		}
 		common, err := r.Git.line(ctx, call{dir: "/", args: []string{"-C", address, "rev-parse", "--path-format=absolute", "--git-common-dir"}})
 		if err != nil {
@@ -214,6 +206,27 @@ func (r *Repositories) ResolveCommit(address, revision string) (string, error) {
 	return r.Resolve(context.Background(), address, revision)
 }
 
+// own is the git directory of a repository on this machine: of a linked work tree, or of
+// a submodule that is checked out, its own.
+func (r *Repositories) own(ctx context.Context, address string) (string, error) {
+	dir, err := r.Git.line(ctx, call{dir: "/", args: []string{"-C", address, "rev-parse", "--absolute-git-dir"}})
+	if err != nil {
+		if _, statErr := os.Stat(address); statErr != nil {
+			return "", &contest.NoRepositoryError{Why: "no such folder on the service's machine: " + address}
+		}
+		return "", &contest.NoRepositoryError{Why: address + " is not a git repository"}
+	}
+	// git searches the parent folders; a subfolder of a repository is not one.
+	top, err := r.Git.line(ctx, call{dir: "/", args: []string{"-C", address, "rev-parse", "--show-toplevel"}})
+	if err != nil { // a bare one, or within a .git
+		top = strings.TrimSuffix(dir, "/.git")
+	}
+	if real, err := filepath.EvalSymlinks(address); err == nil && real != top && real != dir {
+		return "", &contest.NoRepositoryError{Why: address + " is not a git repository, only a folder inside " + top}
+	}
+	return dir, nil
+}
+
 // Resolve is ResolveCommit with a context.
 func (r *Repositories) Resolve(ctx context.Context, address, revision string) (string, error) {
 	dir, err := r.Local(ctx, address)
@@ -223,6 +236,11 @@ func (r *Repositories) Resolve(ctx context.Context, address, revision string) (s
 	if revision == task.Nothing {
 		format, err := r.Git.line(ctx, call{dir: "/", env: []string{"GIT_DIR=" + dir}, args: []string{"rev-parse", "--show-object-format"}})
 		return nothing[format], err
+	}
+	if !task.IsURL(address) { // a linked work tree has a HEAD of its own
+		if dir, err = r.own(ctx, address); err != nil {
+			return "", err
+		}
 	}
 	id, err := r.Git.line(ctx, call{dir: "/", env: []string{"GIT_DIR=" + dir}, args: []string{"rev-parse", "--verify", "--quiet", "--end-of-options", revision + "^{commit}"}})
 	if err != nil || !fullID.MatchString(id) {

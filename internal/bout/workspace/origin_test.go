@@ -50,3 +50,22 @@ func TestTheOriginIsOnlyRead(t *testing.T) {
 	assert.DirExists(t, start)
 	assert.Equal(t, before, list(), "nothing was written into the origin")
 }
+
+// A linked work tree and a submodule that is checked out are repositories.
+func TestWorkTreesAndSubmodulesAreRepositories(t *testing.T) {
+	f := newFixture(t, "sha1", "")
+	linked, super := filepath.Join(t.TempDir(), "linked"), t.TempDir()
+	sh(t, f.origin, "git worktree add -q -b side "+linked+" begin; cd "+linked+"; echo side > side.txt; git add -A; git commit -qm side")
+	sh(t, super, "git init -q -b main .; git -c protocol.file.allow=always submodule add -q "+f.origin+" lib; git commit -qm super; cd lib; git checkout -q begin")
+	for address, head := range map[string]string{linked: sh(t, linked, "git rev-parse HEAD"), filepath.Join(super, "lib"): f.commit} {
+		commit, err := f.repos.Resolve(t.Context(), address, "HEAD")
+		require.NoError(t, err)
+		assert.Equal(t, head, commit, "its own HEAD")
+		start, err := f.repos.StartRepository(t.Context(), filepath.Join(f.dir, "starts"), address, commit)
+		require.NoError(t, err)
+		assert.Equal(t, commit, sh(t, start, "git rev-parse main"))
+		require.NoError(t, os.MkdirAll(filepath.Join(address, "inside"), 0o755))
+		_, err = f.repos.Resolve(t.Context(), filepath.Join(address, "inside"), "HEAD")
+		assert.ErrorContains(t, err, "only a folder inside "+address)
+	}
+}

@@ -195,6 +195,11 @@ func Parse(file, shown string, data []byte, files map[string][]byte) (*Task, *sp
 			}
 		}
 	}
+	for i, name := range t.Reads {
+		if !strings.HasPrefix(name, "/") && !strings.HasPrefix(name, "~/") || path.Clean(name) == "/" {
+			doc.Add(fmt.Sprintf("reads[%d]", i), specfile.Quote(name), "an absolute folder, or one below ~/")
+		}
+	}
 	if t.Kind == Question {
 		t.parseQuestion(doc, files)
 		return t, doc
