@@ -177,11 +177,13 @@ type Task struct {
 	Labels      []string `json:"labels"`
 	Prepare     string   `json:"prepare"`
 	// Reads are further folders of the service's machine that its commands may read.
-	Reads   []string `json:"reads"`
-	Checks  []Check  `json:"checks"`
-	TimeMS  int64    `json:"time_ms"`
-	CheckMS int64    `json:"check_ms"`
-	Brief   string   `json:"brief"`
+	Reads []string `json:"reads"`
+	// Drafted is set where the brief was made from a commit's message and nobody has confirmed it.
+	Drafted bool    `json:"drafted"`
+	Checks  []Check `json:"checks"`
+	TimeMS  int64   `json:"time_ms"`
+	CheckMS int64   `json:"check_ms"`
+	Brief   string  `json:"brief"`
 	// Wordings are the ways in which the brief is said; one without a name for most.
 	Wordings []task.Wording `json:"wordings"`
 	// Attachments are the names of the files that go with the brief.

@@ -10,6 +10,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -23,6 +24,7 @@ import (
 	"agonometer/internal/bout/workspace"
 	"agonometer/internal/core/contender"
 	"agonometer/internal/core/ledger"
+	"agonometer/internal/core/patch"
 	"agonometer/internal/core/specfile"
 	"agonometer/internal/core/task"
 	"agonometer/internal/core/timeline"
@@ -309,6 +311,17 @@ func (e *Engine) worldOf(t *task.Task, w *workspace.Workspace, owner confine.Own
 	return world
 }
 
+// lastReference is the reference of the last stage that has one: it is for all stages
+// before it too.
+func lastReference(t *task.Task) []byte {
+	for _, s := range slices.Backward(t.Stages) {
+		if s.Reference != nil {
+			return s.Reference
+		}
+	}
+	return nil
+}
+
 // Prepare returns the prepared state of a task, made now if it is not there.
 // say is called when there is something that takes time.
 func (e *Engine) Prepare(ctx context.Context, t *task.Task, commit string, limits task.Limits, say func(string)) (*workspace.Prepared, error) {
@@ -319,7 +332,7 @@ func (e *Engine) Prepare(ctx context.Context, t *task.Task, commit string, limit
 	if err != nil {
 		return nil, voidOf(err)
 	}
-	p, err := e.Git.Prepare(ctx, e.prepared(), start, commit, t.Prepare, e.copyOptions(), func(ctx context.Context, ws, home, tmp string) (time.Duration, error) {
+	p, err := e.Git.Prepare(ctx, e.prepared(), start, commit, t.Prepare, patch.Prefixed(lastReference(t)), e.copyOptions(), func(ctx context.Context, ws, home, tmp string) (time.Duration, error) {
 		say("preparing " + filepath.Base(t.Repository) + " (once): " + firstLine(t.Prepare))
 		root := filepath.Join(filepath.Dir(tmp), "root")
 		if err := os.Mkdir(root, 0o755); err != nil {

@@ -17,6 +17,7 @@ import (
 	"agonometer/internal/bout/workspace"
 	"agonometer/internal/core/contest"
 	"agonometer/internal/core/specfile"
+	"agonometer/internal/core/task"
 	"agonometer/internal/service"
 	"agonometer/internal/store"
 )
@@ -88,6 +89,14 @@ func (a *app) validateCommand() *cobra.Command {
 				if err != nil {
 					problems = append(problems, specfile.Problem{File: name, Found: err.Error(), Expected: "a file that can be read"})
 					continue
+				}
+				for file, data := range b.Files {
+					if contest.KindOf(file, data) != contest.KindTask {
+						continue
+					}
+					if t, _ := task.Parse(file, file, data, b.Files); t.Drafted() {
+						fmt.Fprintf(a.err, "Warning: %s: %s.\n", filepath.Base(file), task.DraftedWords)
+					}
 				}
 				if kind != contest.KindContest {
 					found := contest.LoadOne(b, kind, repos)

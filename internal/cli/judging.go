@@ -522,6 +522,15 @@ func (a *app) draft(ctx context.Context, c *client.Client, repository, commit, o
 		for _, why := range r.Reasons {
 			fmt.Fprintln(a.out, "Not yet fair: "+visible(why)+".")
 		}
+		for _, s := range r.Steps {
+			if s.Output == "" {
+				continue
+			}
+			fmt.Fprintf(a.out, "What it printed (all of it: agonometer task log %s --step %s):\n%s\n", p.ID, quoted(s.What), visible(indentAll(s.Output)))
+			if help := draft.Advice(s.Output); help != "" {
+				fmt.Fprintln(a.out, "Perhaps "+help+".")
+			}
+		}
 	}
 	fmt.Fprintf(a.out, "Rewrite the brief, then: agonometer task prove %s\n", filepath.Join(out, d.Main))
 	return nil

@@ -196,6 +196,9 @@ func (s *Scheduler) prove(p *store.Proving) error {
 func (pr *proof) run(ctx context.Context) error {
 	t := pr.job.Task
 	pr.step("brief", strings.TrimSpace(t.Brief) != "", fmt.Sprintf("%d words", len(strings.Fields(t.Brief))))
+	if t.Drafted() {
+		pr.result.Warnings = append(pr.result.Warnings, task.DraftedWords)
+	}
 	pr.say("preparing")
 	began := time.Now()
 	prepared, err := pr.s.engine.Prepare(ctx, t, pr.job.Commit, pr.job.Limits, pr.say)

@@ -180,7 +180,7 @@ func (s *Scheduler) Create(ctx context.Context, c *contest.Contest, bundle *spec
 // taskRow is a task as the records have it.
 func (s *Scheduler) taskRow(ctx context.Context, t *task.Task, commit string, limits task.Limits) (*store.ContestTask, error) {
 	one := &store.ContestTask{Slug: string(t.Task), Title: t.Title, Repository: t.RepositoryAddress(), StartCommit: commit, Digest: t.Digest(commit), Size: string(t.Size),
-		Labels: t.Labels, Checks: t.Checks, Limits: limits, Prepare: t.Prepare, Reads: t.Reads, Brief: t.Brief, Wordings: t.Wordings, Attachments: []string{}, Kind: t.Kind}
+		Labels: t.Labels, Checks: t.Checks, Limits: limits, Prepare: t.Prepare, Reads: t.Reads, Brief: t.Brief, Drafted: t.Drafted(), Wordings: t.Wordings, Attachments: []string{}, Kind: t.Kind}
 	for _, a := range t.Attached {
 		one.Attachments = append(one.Attachments, a.Name)
 	}

@@ -124,8 +124,11 @@ func (s *Server) plan(ctx context.Context, c *contest.Contest) (*api.Plan, error
 		seed := int64(*c.Seed)
 		plan.Seed = &seed
 	}
-	var unproved []string
+	var unproved, drafted []string
 	for _, t := range c.Tasks {
+		if t.Drafted() {
+			drafted = append(drafted, string(t.Task))
+		}
 		limits := schedule.Limits(c, t)
 		p := api.PlanTask{Task: string(t.Task), Title: t.Title, StartCommit: c.Commits[t.Task], TimeMS: limits.Time.Std().Milliseconds(),
 			CheckMS: limits.Check.Std().Milliseconds(), Checks: len(t.Checks), RepairRounds: c.RepairRoundsOf(t), Stages: len(t.Stages), Wordings: wordingNames(t, c.Takes[t.Task])}
@@ -142,6 +145,9 @@ func (s *Server) plan(ctx context.Context, c *contest.Contest) (*api.Plan, error
 		}
 		plan.Tasks = append(plan.Tasks, p)
 		plan.LongestMS += (p.TimeMS + p.CheckMS*int64(p.Checks)) * int64(len(c.Contenders)*c.Repeats*max(1, len(c.Takes[t.Task])))
+	}
+	if len(drafted) > 0 {
+		plan.Remarks = append(plan.Remarks, draftedWords(drafted))
 	}
 	if len(unproved) > 0 {
 		plan.Remarks = append(plan.Remarks, "nothing has shown yet that these tasks are fair: "+strings.Join(unproved, ", ")+"; prove them with: agonometer task prove FILE, or contest start --prove")

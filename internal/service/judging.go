@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"os/exec"
 	"slices"
 	"strings"
 	"time"
@@ -516,7 +517,9 @@ func (s *Server) draftTask(c *gin.Context) {
 		s.problem(c, http.StatusUnprocessableEntity, "The commit cannot be drafted from", err.Error())
 		return
 	}
-	d := draft.From{Repository: in.Repository, Start: facts.Parent, Commit: facts.Commit, Message: facts.Message, Changed: facts.Changed, Files: facts.Files, Name: in.Name}
+	d := draft.From{Repository: in.Repository, Start: facts.Parent, Commit: facts.Commit, Message: facts.Message, Changed: facts.Changed, Files: facts.Files, Name: in.Name,
+		Read: func(name string) []byte { return repositories.Content(ctx, in.Repository, facts.Commit, name) },
+		Find: func(program string) bool { _, err := exec.LookPath(program); return err == nil }}
 	if d.Reference, err = repositories.Patch(ctx, in.Repository, facts.Parent, facts.Commit, d.Source()); err != nil {
 		s.fail(c, err)
 		return

@@ -60,10 +60,15 @@ func contestOf(c *store.Contest, bouts []store.Bout) api.Contest {
 	return out
 }
 
+// draftedWords name tasks whose briefs nobody has confirmed.
+func draftedWords(tasks []string) string {
+	return "the briefs of these tasks are messages of commits, which nobody has confirmed: " + strings.Join(tasks, ", ")
+}
+
 func taskOf(t *store.ContestTask) api.Task {
 	out := api.Task{Task: t.Slug, Title: t.Title, Repository: t.Repository, StartCommit: t.StartCommit, Digest: t.Digest, Size: t.Size, Labels: []string{},
 		Prepare: t.Prepare, Reads: append([]string{}, t.Reads...), Checks: []api.Check{}, TimeMS: t.Limits.Time.Std().Milliseconds(), CheckMS: t.Limits.Check.Std().Milliseconds(),
-		Brief: t.Brief, Wordings: append([]task.Wording{}, t.Wordings...), Attachments: append([]string{}, t.Attachments...), ContestID: t.ContestID, Contests: 1, Kind: string(t.Kind), Proved: string(t.Proved), ProvingID: t.ProvingID, ReferenceFails: t.ReferenceFails}
+		Brief: t.Brief, Drafted: t.Drafted, Wordings: append([]task.Wording{}, t.Wordings...), Attachments: append([]string{}, t.Attachments...), ContestID: t.ContestID, Contests: 1, Kind: string(t.Kind), Proved: string(t.Proved), ProvingID: t.ProvingID, ReferenceFails: t.ReferenceFails}
 	for _, l := range t.Labels {
 		out.Labels = append(out.Labels, string(l))
 	}
@@ -211,7 +216,7 @@ func standingsOf(c *store.Contest, contenders []store.ContestContender, tasks []
 	}
 	out.Notes = append(out.Notes, sourceNotes(out.Rows)...)
 	out.Notes = append(out.Notes, availabilityNotes(out.Rows)...)
-	var unproved, changed []string
+	var unproved, changed, drafted []string
 	for _, t := range tasks {
 		switch t.Proved {
 		case store.ProvedNo:
@@ -219,9 +224,15 @@ func standingsOf(c *store.Contest, contenders []store.ContestContender, tasks []
 		case store.ProvedChanged:
 			changed = append(changed, t.Slug)
 		}
+		if t.Drafted {
+			drafted = append(drafted, t.Slug)
+		}
 		if t.ReferenceFails != "" {
 			out.Notes = append(out.Notes, "the task "+t.Slug+" cannot be judged here: "+t.ReferenceFails)
 		}
+	}
+	if len(drafted) > 0 {
+		out.Notes = append(out.Notes, draftedWords(drafted))
 	}
 	if len(unproved) > 0 {
 		out.Notes = append(out.Notes, "nothing has shown yet that these tasks are fair: "+strings.Join(unproved, ", ")+" (agonometer task prove FILE)")

@@ -106,6 +106,8 @@ type ContestTask struct {
 	// Reads are further folders that the task's commands may read.
 	Reads []string `gorm:"serializer:json"`
 	Brief string
+	// Drafted is set where nobody has confirmed the brief.
+	Drafted bool
 	// Wordings are the ways in which the brief is said; one without a name for most.
 	Wordings []task.Wording `gorm:"serializer:json"`
 	// Attachments are the names of the files that go with the brief.

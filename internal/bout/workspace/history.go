@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 
 	"agonometer/internal/bout/beneath"
@@ -154,6 +155,25 @@ func (r *Repositories) Commit(ctx context.Context, address, revision string) (*C
 	list, err := run("ls-tree", "-r", "-z", "--name-only", out.Commit)
 	out.Files = splitNUL(list)
 	return out, err
+}
+
+// Content is a file of a commit, of a megabyte at most; nil where there is none.
+func (r *Repositories) Content(ctx context.Context, address, commit, name string) []byte {
+	dir, err := r.Local(ctx, address)
+	if err != nil {
+		return nil
+	}
+	object := commit + ":" + name
+	env := []string{"GIT_DIR=" + dir}
+	size, err := r.Git.line(ctx, call{dir: "/", env: env, args: []string{"cat-file", "-s", object}})
+	if n, numErr := strconv.Atoi(size); err != nil || numErr != nil || n > 1<<20 {
+		return nil
+	}
+	text, err := r.Git.run(ctx, call{dir: "/", env: env, args: []string{"cat-file", "blob", object}})
+	if err != nil {
+		return nil
+	}
+	return text
 }
 
 // Patch is the change from one commit to another, of some paths only.

@@ -148,10 +148,15 @@ func (p *Prepared) listingFile() string { return filepath.Join(p.Dir, "listing")
 type RunPrepare func(ctx context.Context, workspace, home, tmp string) (time.Duration, error)
 
 // Prepare returns the prepared state below `dir` for a start repository and a
-// prepare command (empty: none), made now if it is not there. owner is to whom
-// the prepared HOME belongs.
-func (g *Git) Prepare(ctx context.Context, dir, start, commit, command string, owner CopyOptions, prepare RunPrepare) (*Prepared, error) {
-	dest := filepath.Join(dir, key(filepath.Base(start), command))
+// prepare command (empty: none), made now if it is not there. reference is a patch whose
+// manifests say what the command fetches; nil for none. owner is to whom the prepared HOME
+// belongs.
+func (g *Git) Prepare(ctx context.Context, dir, start, commit, command string, reference []byte, owner CopyOptions, prepare RunPrepare) (*Prepared, error) {
+	depends := []string{filepath.Base(start), command}
+	if changed, added := manifestsIn(reference); command != "" && len(changed)+len(added) > 0 {
+		depends = append(depends, string(reference))
+	}
+	dest := filepath.Join(dir, key(depends...))
 	if p, err := loadPrepared(dest); err == nil {
 		return p, nil
 	}
@@ -180,8 +185,15 @@ func (g *Git) Prepare(ctx context.Context, dir, start, commit, command string, o
 		return nil, err
 	}
 	if command != "" {
+		back, err := g.layManifests(ctx, p, reference)
+		if err != nil {
+			return nil, err
+		}
 		took, err := prepare(ctx, p.Template(), p.Home(), filepath.Join(part, "tmp"))
 		if err != nil {
+			return nil, err
+		}
+		if err := back(); err != nil {
 			return nil, err
 		}
 		p.PrepareMS = took.Milliseconds()

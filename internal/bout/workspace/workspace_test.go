@@ -38,6 +38,9 @@ type fixture struct {
 	later  string
 	dir    string
 	p      *Prepared
+	// reference is the patch whose manifests prepare is run with.
+	reference      []byte
+	start, prepare string
 }
 
 // newFixture makes an origin with a start commit and a later one, and prepares it.
@@ -54,9 +57,9 @@ func newFixture(t *testing.T, format, prepare string) *fixture {
 }
 
 // fixtureOf prepares the commit `begin` of an origin that a script makes.
-func fixtureOf(t *testing.T, origin, prepare string) *fixture {
+func fixtureOf(t *testing.T, origin, prepare string, reference ...byte) *fixture {
 	t.Helper()
-	f := &fixture{origin: t.TempDir(), dir: t.TempDir()}
+	f := &fixture{reference: reference, origin: t.TempDir(), dir: t.TempDir()}
 	sh(t, f.origin, origin)
 	f.commit, f.later = sh(t, f.origin, "git rev-parse begin"), sh(t, f.origin, "git rev-parse main")
 	var err error
@@ -68,7 +71,8 @@ func fixtureOf(t *testing.T, origin, prepare string) *fixture {
 	}
 	start, err := f.repos.StartRepository(t.Context(), filepath.Join(f.dir, "starts"), f.origin, f.commit)
 	require.NoError(t, err)
-	f.p, err = f.git.Prepare(t.Context(), filepath.Join(f.dir, "prepared"), start, f.commit, prepare, CopyOptions{},
+	f.start, f.prepare = start, prepare
+	f.p, err = f.git.Prepare(t.Context(), filepath.Join(f.dir, "prepared"), start, f.commit, prepare, f.reference, CopyOptions{},
 		func(ctx context.Context, ws, home, tmp string) (time.Duration, error) {
 			cmd := exec.CommandContext(ctx, "sh", "-ec", prepare)
 			cmd.Dir = ws
@@ -357,4 +361,32 @@ func TestCopyTreeKeepsModesTimesAndLinks(t *testing.T) {
 	require.NoError(t, beneath.RemoveTree(to))
 	assert.NoDirExists(t, to)
 	assert.True(t, bytes.Equal(Strike([]byte("a tide-key b"), []string{"tide-key"}), []byte("a ******** b")))
+}
+
+// Prepare runs with the reference's manifests, so that what it adds is there when it is
+// judged; the start's come back, and the reference's are nowhere to be seen.
+func TestPrepareFetchesWhatTheReferenceNeeds(t *testing.T) {
+	const reference = "diff --git a/go.mod b/go.mod\n--- a/go.mod\n+++ b/go.mod\n@@ -1 +1,2 @@\n module averil.example/port\n+require averil.example/tide v1.0.0\n" +
+		"diff --git a/sub/requirements-dev.txt b/sub/requirements-dev.txt\nnew file mode 100644\n--- /dev/null\n+++ b/sub/requirements-dev.txt\n@@ -0,0 +1 @@\n+tide\n" +
+		"diff --git a/port.go b/port.go\n--- a/port.go\n+++ b/port.go\n@@ -1 +1 @@\n-package port\n+package port // ANSWER\n"
+	f := fixtureOf(t, `git init -q -b main .; echo 'module averil.example/port' > go.mod; echo 'package port' > port.go; git add -A; git commit -qm start; git tag begin`,
+		`cat go.mod port.go sub/requirements-dev.txt > "$HOME/seen"; echo '// changed' >> go.mod; mkdir -p fetched; echo x > fetched/x`, []byte(reference)...)
+	seen, err := os.ReadFile(filepath.Join(f.p.Home(), "seen"))
+	require.NoError(t, err)
+	assert.Equal(t, "module averil.example/port\nrequire averil.example/tide v1.0.0\npackage port\ntide\n", string(seen))
+	w := f.make(t, "w")
+	assert.Equal(t, "?? fetched/", sh(t, w.Tree(), "git status --porcelain"))
+	assert.NoFileExists(t, filepath.Join(w.Tree(), "sub", "requirements-dev.txt"))
+	c, err := f.git.Capture(t.Context(), w, plenty)
+	require.NoError(t, err)
+	assert.False(t, c.Changed(), string(c.Diff))
+	require.NoError(t, f.apply(t, f.make(t, "judged"), []byte(reference), ""))
+
+	again, err := f.git.Prepare(t.Context(), filepath.Join(f.dir, "prepared"), f.start, f.commit, f.prepare, nil, CopyOptions{}, func(context.Context, string, string, string) (time.Duration, error) { return 0, nil })
+	require.NoError(t, err)
+	assert.NotEqual(t, f.p.Dir, again.Dir, "another state without the reference")
+	for _, odd := range []string{"", "nonsense", "diff --git a/go.mod b/go.mod\n--- a/go.mod\n+++ b/go.mod\n@@ -1 +1 @@\n-not there\n+x\n"} {
+		_, err := f.git.Prepare(t.Context(), filepath.Join(f.dir, "prepared"), f.start, f.commit, "true", []byte(odd), CopyOptions{}, func(context.Context, string, string, string) (time.Duration, error) { return 0, nil })
+		require.NoError(t, err, odd)
+	}
 }

@@ -33,6 +33,10 @@ type From struct {
 	Reference []byte
 	// Name is the task's slug; "" makes one of the message.
 	Name string
+	// Read gives the content of a file of its tree, Find tells whether a program is on the
+	// machine; nil where neither is known.
+	Read func(name string) []byte
+	Find func(program string) bool
 }
 
 // Draft is a task as it was drafted: files by their path below its folder.
@@ -102,12 +106,13 @@ func Write(f From) Draft {
 		out.Notes = append(out.Notes, "the commit changed nothing but tests: there is no reference patch, and the task cannot be proved")
 	}
 	f.sealed(&out, line)
-	prepare, checks, how := checksFor(f.Files)
-	if prepare != "" && f.Start != task.Nothing {
-		line("prepare: %s", quote(prepare))
+	p := f.projectOf()
+	if p.prepare != "" && f.Start != task.Nothing {
+		line("prepare: %s", quote(p.prepare))
 	}
+	line("brief: %s", task.BriefDrafted)
 	line("checks:")
-	for _, c := range checks {
+	for _, c := range p.checks {
 		line("  - name: %s", c[0])
 		line("    run: %s", quote(c[1]))
 		if c[2] != "" {
@@ -117,10 +122,15 @@ func Write(f From) Draft {
 			line("    report: %s", c[3])
 		}
 	}
-	out.Notes = append(out.Notes, how)
+	out.Notes = append(out.Notes, p.how)
+	for _, program := range p.needs {
+		if f.Find != nil && !f.Find(program) {
+			out.Notes = append(out.Notes, program+" is not on the service's PATH: install it, or nothing can be tested")
+		}
+	}
 	line("---")
-	line("<!-- Rewrite this: it is the message of commit %s, which says what was done.", f.Commit[:min(12, len(f.Commit))])
-	line("     A brief says what is wanted, to somebody who has not seen the answer. -->")
+	line("%s it is the message of commit %s, which says what was done.", task.DraftedRemark, f.Commit[:min(12, len(f.Commit))])
+	line("     A brief says what is wanted, to somebody who has not seen the answer. Then take out this and `brief: %s`. -->", task.BriefDrafted)
 	line("")
 	line("%s", strings.TrimSpace(subject))
 	if body = strings.TrimSpace(body); body != "" {
@@ -168,30 +178,6 @@ func scope(names []string) []string {
 		}
 	}
 	return out
-}
-
-// checksFor guesses how a project is built and tested, by its manifests: name,
-// command, reader and report of each check, and how it was guessed.
-func checksFor(files []string) (prepare string, checks [][4]string, how string) {
-	has := func(name string) bool { return slices.Contains(files, name) }
-	switch {
-	case has("go.mod"):
-		return "go build ./... && go vet ./... && go test -run '^$' ./... > /dev/null", [][4]string{{"build", "go build ./...", ""}, {"tests", "go test -json ./...", "go-test-json"}},
-			"a go.mod: built and tested with go"
-	case has("Cargo.toml"):
-		return "cargo fetch && cargo build --tests", [][4]string{{"build", "cargo build --offline", ""}, {"tests", "cargo test --offline", ""}}, "a Cargo.toml: built and tested with cargo; single tests are not seen"
-	case has("package.json"):
-		prepare := ""
-		if has("package-lock.json") {
-			prepare = "npm ci --no-audit --no-fund"
-		}
-		return prepare, [][4]string{{"tests", "node --test --test-reporter=tap", "tap"}}, "a package.json: tested with node --test; put your own runner there, with a TAP or JUnit reporter, if it has one"
-	case has("pyproject.toml"), has("setup.py"), has("pytest.ini"):
-		return "", [][4]string{{"tests", "python3 -m pytest --junitxml=report.xml", "junit", "report.xml"}}, "a Python project: tested with pytest"
-	case has("Makefile"):
-		return "", [][4]string{{"tests", "make test", ""}}, "a Makefile: tested with make test; single tests are not seen"
-	}
-	return "", [][4]string{{"tests", "make test", ""}}, "no manifest that says how it is tested: put the command in"
 }
 
 // WithGoals puts the names of the goal tests into a drafted task's front matter,

@@ -195,6 +195,9 @@ func Parse(file, shown string, data []byte, files map[string][]byte) (*Task, *sp
 			}
 		}
 	}
+	if t.BriefState != "" && t.BriefState != BriefDrafted {
+		doc.Add("brief", specfile.Quote(t.BriefState), BriefDrafted+", or the key left out; the brief itself stands below the second ---")
+	}
 	for i, name := range t.Reads {
 		if !strings.HasPrefix(name, "/") && !strings.HasPrefix(name, "~/") || path.Clean(name) == "/" {
 			doc.Add(fmt.Sprintf("reads[%d]", i), specfile.Quote(name), "an absolute folder, or one below ~/")

@@ -158,6 +158,7 @@ type FrontMatter struct {
 	Protect        Protect         `yaml:"protect" json:"protect,omitempty" jsonschema_description:"What a weakened test means: report (default) notes it on the verdict, strict fails the bout."`
 	Protected      []string        `yaml:"protected" json:"protected,omitempty" jsonschema_description:"Glob patterns of further files that are put back to their start for judging."`
 	Unprotected    []string        `yaml:"unprotected" json:"unprotected,omitempty" jsonschema_description:"Glob patterns of files that are not put back, although they are tests or named by a check."`
+	BriefState     string          `yaml:"brief" json:"brief,omitempty" jsonschema_description:"drafted: the brief was made from a commit's message, and no person has confirmed it; plans and contests say so. Take the key out when the brief says what is wanted."`
 	Reads          []string        `yaml:"reads" json:"reads,omitempty" jsonschema_description:"Further folders of the service's machine that prepare, checks and contenders may read where they are, such as a toolchain that is not on the service's PATH."`
 	Canary         string          `yaml:"canary" json:"canary,omitempty" jsonschema_description:"A folder, relative to this file, with files that make the task's checks fail when they are laid over a good result, such as a failing test. {word} in names and contents becomes a random word. It takes the place of the canaries that Agonometer makes itself."`
 	TestFiles      []string        `yaml:"test_files" json:"test_files,omitempty" jsonschema_description:"Glob patterns of what counts as a test file here; default: the usual names."`
@@ -174,6 +175,19 @@ type FrontMatter struct {
 	// ReferenceAnswer is to a question what the reference patch is to a change.
 	ReferenceAnswer string `yaml:"reference_answer" json:"reference_answer,omitempty" jsonschema_description:"Of a question: a file with a known good reply."`
 }
+
+// BriefDrafted marks a brief that nobody has confirmed. DraftedRemark begins the remark to
+// its author, which is never handed over.
+const (
+	BriefDrafted  = "drafted"
+	DraftedRemark = "<!-- Rewrite this:"
+)
+
+// DraftedWords say what that means to whom the task belongs.
+const DraftedWords = "its brief is a commit's message, which says what was done: rewrite it to say what is wanted, then take out brief: drafted and the remark"
+
+// Drafted tells whether the brief is as it was drafted.
+func (t *Task) Drafted() bool { return t.BriefState == BriefDrafted || t.remarked }
 
 // Measures say what a task wants of the edit measures.
 type Measures struct {
@@ -196,7 +210,8 @@ type Task struct {
 	// Source is the file as it was read.
 	Source []byte
 	// Stages are the brief and the follow-ups, with all that belongs to each.
-	Stages []Stage
+	Stages   []Stage
+	remarked bool // the remark to the author stands in it still
 	// CanaryFiles are the task's own canary, by slash path in the repository; nil for none.
 	CanaryFiles map[string][]byte
 	// Answer is the reference answer of a question, or nil.

@@ -84,6 +84,11 @@ func (t *Task) Words(wording string) (words string, ok bool) {
 
 // readBrief reads the prose of a task.
 func (t *Task) readBrief(doc *specfile.Document, shown string, data []byte, prose string) {
+	if before, rest, found := strings.Cut(prose, DraftedRemark); found {
+		if _, after, ended := strings.Cut(rest, "-->"); ended {
+			prose, t.remarked = before+after, true
+		}
+	}
 	wordings, bad := readWordings(prose)
 	t.Wordings = wordings
 	t.Brief = wordings[0].Words

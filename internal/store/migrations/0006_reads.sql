@@ -1,2 +1,0 @@
--- Further folders that a task's commands may read.
-ALTER TABLE contest_tasks ADD COLUMN reads TEXT;
