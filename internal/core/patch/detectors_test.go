@@ -223,3 +223,32 @@ func TestUnusedIsSaidOnlyOfWhatNothingNames(t *testing.T) {
 	assert.Empty(t, unused("a.py", "x = 1\n", "x = 1\n\n\n@app.route('/')\ndef spare():\n    return 1\n"), "it is called by its annotation")
 	assert.Empty(t, unused("a.js", "f();\n", "f();\nfunction outer() {\n  function inner() {}\n}\nouter();\n"), "what lies within another is not looked at")
 }
+
+// What was found in changes that people had reviewed, and was not so.
+func TestFalseFindingsOfReviewedChanges(t *testing.T) {
+	by := func(body string) string {
+		return "package tide\n\nimport (\n\t\"os\"\n\t\"testing\"\n)\n\nfunc TestChart(t *testing.T) {\n" + body + "\tif got := chart(dir); got != 3 {\n\t\tt.Errorf(\"got %d\", got)\n\t}\n}\n"
+	}
+	m := measure(t, between(t, tree{"tide_test.go": by("\tdir, err := ioutil.TempDir(\"\", \"chart\")\n\tif err != nil {\n\t\tt.Fatal(err)\n\t}\n\tdefer os.RemoveAll(dir)\n")},
+		tree{"tide_test.go": by("\tdir := t.TempDir()\n")}))
+	assert.Empty(t, evidence(m, "tests", "weakened"), "the test's own helper fails the test by itself")
+	m = measure(t, between(t, tree{"tide_test.go": by("\tdir := t.TempDir()\n\tif err := fill(dir); err != nil {\n\t\tt.Fatal(err)\n\t}\n")}, tree{"tide_test.go": by("\tdir := t.TempDir()\n\tfill(dir)\n")}))
+	assert.NotEmpty(t, evidence(m, "tests", "weakened"))
+
+	m = measure(t, between(t, tree{"tide.go": "//go:build linux\n// +build linux\n\npackage tide\n"}, tree{"tide.go": "//go:build linux\n\npackage tide\n"}))
+	assert.Empty(t, evidence(m, "noise", "comment"), "it says when the file is built")
+
+	const body = "\ttotal := 0\n\tfor _, h := range heights {\n\t\tif h > low {\n\t\t\ttotal += h * 2\n\t\t}\n\t}\n"
+	before := "package tide\n\nfunc sum(heights []int, low int) int {\n" + body + "\treturn total\n}\n\nvar names = []string{\"sum\"}\n"
+	after := "package tide\n\nfunc Report(heights []int, low int) string {\n" + body + "\treturn words(total, \"of the tide\")\n}\n\nvar names = []string{\"sum\"}\n"
+	m = measure(t, between(t, tree{"tide.go": before}, tree{"tide.go": after}))
+	assert.Empty(t, evidence(m, "losses", "function"), "its body stands in another one")
+	m = measure(t, between(t, tree{"tide.go": before}, tree{"tide.go": "package tide\n\nfunc Report(heights []int, low int) string {\n\treturn words(len(heights)+low, \"of the tide\", \"and the moon\")\n}\n\nvar names = []string{\"sum\"}\n"}))
+	assert.NotEmpty(t, evidence(m, "losses", "function"))
+
+	m = measure(t, between(t, tree{"internal/chart/chart.go": "package chart\n\nfunc Old() {}\n", "tide/tide.go": "package tide\n\nfunc New() {}\n"},
+		tree{"internal/chart/chart.go": "package chart\n\nfunc Fresh() {}\n", "tide/tide.go": "package tide\n\nfunc New() { run() }\n", "moon/moon.go": "package moon\n\nfunc New() {}\n"}))
+	assert.Equal(t, 1.0, value(t, m, "exports_added"), "moon.New; nobody outside can use chart.Fresh")
+	assert.Equal(t, 0.0, value(t, m, "exports_removed"))
+	assert.Empty(t, evidence(m, "losses", "exported-name"))
+}

@@ -13,6 +13,11 @@ import (
 	"agonometer/internal/core/lex"
 )
 
+// hiddenFromOthers tells whether nobody outside the module can use what a file exports.
+func hiddenFromOthers(name string) bool {
+	return strings.HasSuffix(name, ".go") && (strings.HasPrefix(name, "internal/") || strings.Contains(name, "/internal/"))
+}
+
 // fit is how a change sits in its surroundings: dependencies, imports, exported names,
 // how long and deep its functions are, what linters find newly.
 func (w *work) fit() {
@@ -26,8 +31,10 @@ func (w *work) fit() {
 	longest, deepest := 0, 0
 	var long, deep places
 	exported := func(into map[string]Place, side Side, c *change, d lex.Decl) {
-		if _, known := into[d.Full()]; !known && d.Exported && d.Kind != lex.Extension {
-			into[d.Full()] = Place{Side: side, Path: c.name(side), Line: d.Line}
+		// Packages are folders: a name that is new in one may be there in another.
+		name := path.Dir(c.name(side)) + "\x00" + d.Full()
+		if _, known := into[name]; !known && d.Exported && d.Kind != lex.Extension && !hiddenFromOthers(c.name(side)) {
+			into[name] = Place{Side: side, Path: c.name(side), Line: d.Line}
 		}
 	}
 	for _, c := range w.files {

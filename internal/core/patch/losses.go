@@ -218,10 +218,6 @@ const maxCompared = 200_000
 
 // losses are things that went away although nobody asked for it, net of what was moved.
 func (w *work) losses() {
-	type named struct {
-		c *change
-		d lex.Decl
-	}
 	list := func(side Side) (out []named) {
 		for _, c := range w.files {
 			t := c.after
@@ -301,14 +297,14 @@ func (w *work) losses() {
 		}
 		place := Place{Side: Before, Path: n.c.name(Before), Line: n.d.Line, End: n.d.End}
 		switch {
-		case n.d.Exported:
+		case n.d.Exported && !hiddenFromOthers(n.c.name(Before)):
 			why := "a name that others may use is gone"
 			if to := renamed[full]; to != "" {
 				why += "; it seems to be called " + to + " now"
 			}
 			w.found(Finding{Measure: "losses", Kind: "exported-name", Place: place, Text: full, Why: why})
 			names++
-		case n.d.Kind == lex.Function && renamed[full] == "" && !w.calledNoMore(full, n.d.Name):
+		case n.d.Kind == lex.Function && renamed[full] == "" && !w.calledNoMore(full, n.d.Name) && !w.movedInto(n.c.before, n.d, after):
 			w.found(Finding{Measure: "losses", Kind: "function", Place: place, Text: full, Why: "a whole function is gone"})
 			functions++
 		}
@@ -456,6 +452,46 @@ func (t *text) gives(lang *lex.Language) map[string]bool {
 func (w *work) calledNoMore(full, name string) bool {
 	return w.mentioned(Before)[name] > 1 && w.mentioned(After)[name] == 0
 }
+
+// named is a declaration in a changed file.
+type named struct {
+	c *change
+	d lex.Decl
+}
+
+// movedInto tells whether the body of a function that is gone stands in another one now.
+func (w *work) movedInto(t *text, d lex.Decl, after []named) bool {
+	mine := w.bodyOf(t, d)
+	total := 0
+	for _, n := range mine {
+		total += n
+	}
+	if total < minMovedRuns {
+		return false
+	}
+	for i, other := range after {
+		if i >= maxMovedInto {
+			break
+		}
+		if other.d.Kind != lex.Function || !touches(other.c.after, other.d.Line, other.d.End) || other.d.To-other.d.Body < d.To-d.Body {
+			continue
+		}
+		theirs, common := w.bodyOf(other.c.after, other.d), 0
+		for run, n := range mine {
+			common += min(n, theirs[run])
+		}
+		if float64(common) >= 0.7*float64(total) {
+			return true
+		}
+	}
+	return false
+}
+
+// A body of fewer runs stands anywhere by chance; more functions are not looked through.
+const (
+	minMovedRuns = 6
+	maxMovedInto = 2000
+)
 
 // mentioned is how often each word stands in the code of a side, in literals too.
 func (w *work) mentioned(side Side) map[string]int {

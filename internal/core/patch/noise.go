@@ -79,7 +79,7 @@ func (w *work) emptyHunk(c *change, h Hunk) []emptyRun {
 }
 
 // Comments that speak to tools rather than to readers.
-var directive = regexp.MustCompile(`(?i)\b(no-?lint|no-?qa|no-?check|ignore|disable|enable|pragma|go:\w+|\+build|region|@ts-|type:|coding:|use strict|noinspection|format: ?o(n|ff)|fmt: ?o(n|ff)|prettier|clang-format|allow|deny|shellcheck|deprecated)\b|\boutput:|@ts-|@\w+ ?\{`)
+var directive = regexp.MustCompile(`(?i)\b(no-?lint|no-?qa|no-?check|ignore|disable|enable|pragma|go:\w+|region|@ts-|type:|coding:|use strict|noinspection|format: ?o(n|ff)|fmt: ?o(n|ff)|prettier|clang-format|allow|deny|shellcheck|deprecated)\b|\+build\b|\boutput:|@ts-|@\w+ ?\{`)
 
 // commentsOnly tells whether a run touches comments alone, and of code that the change
 // leaves as it is: it neither stands above a declaration that changed nor names one.

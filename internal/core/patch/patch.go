@@ -94,10 +94,29 @@ func Parse(diff []byte, maxLines int) ([]File, error) {
 		f := fileOf(p, maxLines)
 		f.Added, f.Removed = f.Added+t.added[i], f.Removed+t.removed[i]
 		f.Cut += t.added[i] + t.removed[i]
-		out = append(out, f)
+		if n := len(out) - 1; n >= 0 && becameAnother(&out[n], &f) {
+			out[n] = sameFile(out[n], f)
+		} else {
+			out = append(out, f)
+		}
 		parsed[i] = nil // its lines are not needed twice
 	}
 	return out, nil
+}
+
+// becameAnother tells whether two entries of a diff are one file that became something of
+// another kind: a link for a file, or the reverse. git takes the one out and adds the other.
+func becameAnother(gone, came *File) bool {
+	return gone.Status == Deleted && came.Status == Added && gone.Path == came.Path
+}
+
+// sameFile is what two such entries come to.
+func sameFile(gone, came File) File {
+	came.Status, came.OldMode = Changed, gone.OldMode
+	came.Binary = came.Binary || gone.Binary
+	came.Added, came.Removed, came.Cut = came.Added+gone.Added, came.Removed+gone.Removed, came.Cut+gone.Cut
+	came.Hunks = append(gone.Hunks, came.Hunks...)
+	return came
 }
 
 func fileOf(p *gitdiff.File, maxLines int) File {
@@ -164,11 +183,23 @@ func Measure(diff []byte) (Footprint, error) {
 		return fp, fmt.Errorf("the diff cannot be read: %w", err)
 	}
 	for i, p := range parsed {
-		fp.Files++
+		again := i > 0 && parsed[i-1].IsDelete && p.IsNew && parsed[i-1].OldName == p.NewName // one file that became another kind
+		if again {
+			fp.FilesDeleted--
+			if parsed[i-1].IsBinary {
+				fp.FilesBinary--
+			}
+			if p.IsBinary || parsed[i-1].IsBinary {
+				fp.FilesBinary++
+			}
+		} else {
+			fp.Files++
+		}
 		fp.Hunks += len(p.TextFragments) + t.hunks[i]
 		fp.LinesAdded += t.added[i]
 		fp.LinesRemoved += t.removed[i]
 		switch {
+		case again:
 		case p.IsNew:
 			fp.FilesAdded++
 		case p.IsDelete:
@@ -176,7 +207,7 @@ func Measure(diff []byte) (Footprint, error) {
 		case p.IsRename:
 			fp.FilesRenamed++
 		}
-		if p.IsBinary {
+		if p.IsBinary && !again {
 			fp.FilesBinary++
 		}
 		for _, t := range p.TextFragments {

@@ -126,3 +126,21 @@ func FuzzParse(f *testing.F) {
 		}
 	})
 }
+
+// A file that becomes a link, or the reverse, is one file.
+func TestAChangeOfKindIsOneFile(t *testing.T) {
+	const diff = "diff --git a/a b/a\ndeleted file mode 100644\n--- a/a\n+++ /dev/null\n@@ -1,2 +0,0 @@\n-one\n-two\n" +
+		"diff --git a/a b/a\nnew file mode 120000\n--- /dev/null\n+++ b/a\n@@ -0,0 +1 @@\n+b\n\\ No newline at end of file\n" +
+		"diff --git a/c b/c\ndeleted file mode 100644\n--- a/c\n+++ /dev/null\n@@ -1 +0,0 @@\n-one\n" +
+		"diff --git a/d b/d\nnew file mode 100644\n--- /dev/null\n+++ b/d\n@@ -0,0 +1 @@\n+one\n"
+	files, err := Parse([]byte(diff), 0)
+	require.NoError(t, err)
+	require.Len(t, files, 3)
+	assert.Equal(t, Changed, files[0].Status)
+	assert.Equal(t, []string{"100644", "120000"}, []string{files[0].OldMode, files[0].NewMode})
+	assert.Equal(t, []int{1, 2}, []int{files[0].Added, files[0].Removed})
+	assert.Len(t, files[0].Hunks, 2)
+	fp, err := Measure([]byte(diff))
+	require.NoError(t, err)
+	assert.Equal(t, Footprint{Files: 3, FilesAdded: 1, FilesDeleted: 1, LinesAdded: 2, LinesRemoved: 3, Hunks: 4}, fp)
+}
