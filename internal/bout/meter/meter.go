@@ -24,6 +24,7 @@ import (
 	"net/http/httputil"
 	"net/url"
 	"os"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -433,6 +434,10 @@ func climbs(path string) bool {
 	return true // nobody encodes a path five times over in good faith
 }
 
+// withoutOutput finds the paths of calls whose replies are no text of a model's: numbers
+// that stand for a text, or an order of several.
+var withoutOutput = regexp.MustCompile(`(?i)/[\w-]*(embed|rerank)[\w-]*/?$`)
+
 // finish makes an exchange's record whole and tells of it.
 func (l *Line) finish(x *Exchange) {
 	x.Ended = time.Now()
@@ -452,6 +457,9 @@ func (l *Line) finish(x *Exchange) {
 	case x.Status == 0:
 		x.Wanting = x.awaiting && !x.Began.IsZero() && x.request != nil
 		x.Partial = x.Wanting
+	case x.Status == http.StatusSwitchingProtocols:
+		x.Wanting = true // whatever went over it, nobody counted
+	case x.awaiting && x.Read.Tokens.Fresh != nil && withoutOutput.MatchString(x.Path):
 	case x.awaiting && !(x.Read.Tokens.Fresh != nil && x.Read.Tokens.Output != nil) && x.Status != http.StatusNoContent:
 		x.Wanting = true
 	}

@@ -687,3 +687,59 @@ func TestClimbs(t *testing.T) {
 		assert.Equal(t, want, climbs(path), path)
 	}
 }
+
+// What goes over a connection that speaks another protocol is not counted, so the whole is
+// more than what was; replies that have no output are counted as they are.
+func TestWhatIsNotCountedAndWhatIsWhole(t *testing.T) {
+	up := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Header.Get("Upgrade") != "" {
+			conn, buf, err := w.(http.Hijacker).Hijack()
+			if err != nil {
+				return
+			}
+			defer conn.Close()
+			_, _ = buf.WriteString("HTTP/1.1 101 Switching Protocols\r\nConnection: Upgrade\r\nUpgrade: websocket\r\n\r\n")
+			_ = buf.Flush()
+			one := make([]byte, 4)
+			if _, err := io.ReadFull(buf, one); err == nil {
+				_, _ = conn.Write(one)
+			}
+			return
+		}
+		fmt.Fprint(w, `{"model":"spring","data":[0.1],"usage":{"prompt_tokens":8,"total_tokens":8}}`)
+	}))
+	defer up.Close()
+	l, r := line(t, meter(t), up.URL, nil)
+	u, err := url.Parse(l.URL())
+	require.NoError(t, err)
+	conn, err := net.Dial("tcp", u.Host)
+	require.NoError(t, err)
+	fmt.Fprintf(conn, "GET %s/v1/live HTTP/1.1\r\nHost: %s\r\nConnection: Upgrade\r\nUpgrade: websocket\r\n\r\n", u.Path, u.Host)
+	require.NoError(t, conn.SetDeadline(time.Now().Add(20*time.Second)))
+	back := bufio.NewReader(conn)
+	status, err := back.ReadString('\n')
+	require.NoError(t, err)
+	assert.Contains(t, status, "101 Switching Protocols")
+	for said := status; strings.TrimSpace(said) != ""; {
+		said, err = back.ReadString('\n')
+		require.NoError(t, err)
+	}
+	fmt.Fprint(conn, "ping")
+	ping := make([]byte, 4)
+	_, err = io.ReadFull(back, ping)
+	require.NoError(t, err)
+	assert.Equal(t, "ping", string(ping), "it passes")
+	conn.Close()
+	x := r.last(t, l)
+	assert.Equal(t, http.StatusSwitchingProtocols, x.Status)
+	assert.True(t, x.Wanting)
+	for path, wanting := range map[string]bool{"/v1/embeddings": false, "/v2/rerank": false, "/v1/chat": true} {
+		resp, err := http.Post(l.URL()+path, "application/json", strings.NewReader("{}"))
+		require.NoError(t, err)
+		_, _ = io.Copy(io.Discard, resp.Body)
+		resp.Body.Close()
+		x := r.last(t, l)
+		assert.Equal(t, wanting, x.Wanting, path)
+		assert.Equal(t, int64(8), *x.Read.Tokens.Fresh)
+	}
+}

@@ -185,16 +185,23 @@ func (g *Git) Prepare(ctx context.Context, dir, start, commit, command string, r
 		return nil, err
 	}
 	if command != "" {
-		back, err := g.layManifests(ctx, p, reference)
-		if err != nil {
-			return nil, err
-		}
 		took, err := prepare(ctx, p.Template(), p.Home(), filepath.Join(part, "tmp"))
 		if err != nil {
 			return nil, err
 		}
-		if err := back(); err != nil {
+		back, err := g.layManifests(ctx, p, reference)
+		if err != nil {
 			return nil, err
+		}
+		if back != nil {
+			again, err := prepare(ctx, p.Template(), p.Home(), filepath.Join(part, "tmp"))
+			if err != nil {
+				return nil, fmt.Errorf("with what the reference needs: %w", err)
+			}
+			if err := back(); err != nil {
+				return nil, err
+			}
+			took += again
 		}
 		p.PrepareMS = took.Milliseconds()
 	}

@@ -370,10 +370,10 @@ func TestPrepareFetchesWhatTheReferenceNeeds(t *testing.T) {
 		"diff --git a/sub/requirements-dev.txt b/sub/requirements-dev.txt\nnew file mode 100644\n--- /dev/null\n+++ b/sub/requirements-dev.txt\n@@ -0,0 +1 @@\n+tide\n" +
 		"diff --git a/port.go b/port.go\n--- a/port.go\n+++ b/port.go\n@@ -1 +1 @@\n-package port\n+package port // ANSWER\n"
 	f := fixtureOf(t, `git init -q -b main .; echo 'module averil.example/port' > go.mod; echo 'package port' > port.go; git add -A; git commit -qm start; git tag begin`,
-		`cat go.mod port.go sub/requirements-dev.txt > "$HOME/seen"; echo '// changed' >> go.mod; mkdir -p fetched; echo x > fetched/x`, []byte(reference)...)
+		`{ cat go.mod port.go sub/requirements-dev.txt || true; } >> "$HOME/seen"; mkdir -p fetched; echo x > fetched/x`, []byte(reference)...)
 	seen, err := os.ReadFile(filepath.Join(f.p.Home(), "seen"))
 	require.NoError(t, err)
-	assert.Equal(t, "module averil.example/port\nrequire averil.example/tide v1.0.0\npackage port\ntide\n", string(seen))
+	assert.Equal(t, "module averil.example/port\npackage port\nmodule averil.example/port\nrequire averil.example/tide v1.0.0\npackage port\ntide\n", string(seen))
 	w := f.make(t, "w")
 	assert.Equal(t, "?? fetched/", sh(t, w.Tree(), "git status --porcelain"))
 	assert.NoFileExists(t, filepath.Join(w.Tree(), "sub", "requirements-dev.txt"))

@@ -73,7 +73,7 @@ func TestProjects(t *testing.T) {
 		"tape": {map[string]string{"package.json": `{"scripts":{"test":"nyc tape 'test/**/*.js'"},"devDependencies":{"tape":"^5"}}`}, []string{"a.js"}, nil, "npm install --no-audit --no-fund --no-package-lock",
 			[][4]string{{"tests", "npx --no-install tape 'test/**/*.js'", "tap"}}, "tape"},
 		"by another script": {map[string]string{"package.json": `{"scripts":{"test":"npm run tests-only","lint":"eslint .","pretest":"npm run lint","tests-only":"nyc tape 'test/*.js'"},"devDependencies":{"tape":"^5","deep-tide":"^1","eslint":"^8","nyc":"^10"}}`, "test/a.js": "var test = require('tape'); const d = require(\"deep-tide\");"}, []string{"a.js"}, nil,
-			"{ npm install --no-audit --no-fund --no-package-lock || { " + onlyDev([]string{"deep-tide", "nyc", "tape"}) + " && npm install --no-audit --no-fund --no-package-lock; s=$?; mv .package.json.whole package.json; exit $s; }; }",
+			"{ npm install --no-audit --no-fund --no-package-lock || { " + onlyDev([]string{"deep-tide", "nyc", "tape"}) + " && npm install --no-audit --no-fund --no-package-lock --ignore-scripts; s=$?; mv .package.json.whole package.json; exit $s; }; }",
 			[][4]string{{"tests", "npx --no-install tape 'test/*.js'", "tap"}}, "tape"},
 		"scripts that run each other":        {map[string]string{"package.json": `{"scripts":{"test":"npm run a","a":"npm run b && npm run b","b":"npm run a && npm run a"}}`}, []string{"a.js"}, nil, "", [][4]string{{"tests", "npm test --silent"}}, "npm test"},
 		"a package.json that cannot be read": {map[string]string{"package.json": "{"}, []string{"a.js"}, nil, "", [][4]string{{"tests", "node --test --test-reporter=tap", "tap"}}, "a package.json"},

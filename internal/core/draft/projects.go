@@ -281,7 +281,7 @@ func nodeProject(f *From, dir string) *project {
 	if at == "" && (own.any() || f.Read == nil) {
 		at, install = dir, "npm install --no-audit --no-fund --no-package-lock"
 		if needed := f.neededBy(dir, &own); len(needed) > 0 && len(needed) < len(own.DevDependencies) {
-			install = "{ " + install + " || { " + onlyDev(needed) + " && npm install --no-audit --no-fund --no-package-lock; s=$?; mv .package.json.whole package.json; exit $s; }; }"
+			install = "{ " + install + " || { " + onlyDev(needed) + " && npm install --no-audit --no-fund --no-package-lock --ignore-scripts; s=$?; mv .package.json.whole package.json; exit $s; }; }"
 		}
 		p.how = "installed by npm install: there is no lock file"
 	}
