@@ -1953,6 +1953,7 @@ export interface components {
             contest_id: string;
             contests: number;
             digest: string;
+            drafted: boolean;
             kind: string;
             labels: string[];
             prepare: string;

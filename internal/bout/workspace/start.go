@@ -147,12 +147,16 @@ func (p *Prepared) listingFile() string { return filepath.Join(p.Dir, "listing")
 // TMPDIR, and returns how long it took.
 type RunPrepare func(ctx context.Context, workspace, home, tmp string) (time.Duration, error)
 
+// preparedVersion changes with what a prepared state is made of; those that an earlier
+// version made are not used again.
+const preparedVersion = "2"
+
 // Prepare returns the prepared state below `dir` for a start repository and a
 // prepare command (empty: none), made now if it is not there. reference is a patch whose
 // manifests say what the command fetches; nil for none. owner is to whom the prepared HOME
 // belongs.
 func (g *Git) Prepare(ctx context.Context, dir, start, commit, command string, reference []byte, owner CopyOptions, prepare RunPrepare) (*Prepared, error) {
-	depends := []string{filepath.Base(start), command}
+	depends := []string{preparedVersion, filepath.Base(start), command}
 	if changed, added := manifestsIn(reference); command != "" && len(changed)+len(added) > 0 {
 		depends = append(depends, string(reference))
 	}
