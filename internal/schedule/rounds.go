@@ -375,8 +375,9 @@ func (r *rounds) record(ctx context.Context, session *bout.Session, w *bout.Work
 		}
 		*into = d
 	}
-	leftOut, err := json.Marshal(store.LeftOut{Ignored: cap.Ignored, TooLarge: firstNames(cap.TooLarge), Special: cap.Special, Unreadable: cap.Unreadable,
-		NestedGit: cap.NestedGit, InSubmodules: cap.InSubmodules, Struck: cap.Struck})
+	r.b.LeftOut = &store.LeftOut{Ignored: cap.Ignored, TooLarge: firstNames(cap.TooLarge), Special: cap.Special, Unreadable: cap.Unreadable,
+		NestedGit: cap.NestedGit, InSubmodules: cap.InSubmodules, Struck: cap.Struck, Elsewhere: firstNames(cap.Elsewhere)}
+	leftOut, err := json.Marshal(r.b.LeftOut)
 	if err != nil {
 		return nil, err
 	}
@@ -491,6 +492,11 @@ func (r *rounds) judge(ctx context.Context, row *store.Round) (*bout.Judged, ver
 	stage, base := r.stage(row.Stage), &r.bases[row.Stage]
 	facts := verdict.Facts{Limit: row.Limit, LimitDetail: row.LimitDetail, Changed: row.Diff != "", EndedInError: row.ExitCode != nil && *row.ExitCode != 0 && row.Limit == "",
 		Question: r.job.Task.Kind == task.Question, Strict: r.job.Task.Protect == task.Strict}
+	if l := r.b.LeftOut; l != nil {
+		for _, where := range l.Elsewhere {
+			facts.Flags = append(facts.Flags, "work was left elsewhere, and is no part of the change: "+where)
+		}
+	}
 	out := store.RoundJudgement{Round: row.Number, Stage: row.Stage}
 	var judged *bout.Judged
 	if facts.Changed || facts.Question {
@@ -573,7 +579,7 @@ func (r *rounds) gather(facts *verdict.Facts, out *store.RoundJudgement, j *bout
 			facts.Missed = append(facts.Missed, f.Fact+": "+f.Words)
 		}
 	}
-	facts.Goals, facts.Strange, facts.Flags = &goals, j.Strange, slices.Clone(c.Flags)
+	facts.Goals, facts.Strange, facts.Flags = &goals, j.Strange, append(facts.Flags, c.Flags...)
 	if c.Own.Total > 0 {
 		own := verdict.Share(c.Own)
 		facts.Own = &own

@@ -144,3 +144,23 @@ func TestChecksThatCannotRun(t *testing.T) {
 	}
 	assert.Equal(t, "the build says why", last.Output)
 }
+
+// What a contender left on another branch, or in a work tree of its own, is no part of its
+// change; the verdict says that it is there.
+func TestWorkThatWasLeftElsewhere(t *testing.T) {
+	p := newPort(t, "", map[string]string{
+		"branch":   "git checkout -q -b side; echo on > lamp.txt; git commit -qam lit; git checkout -q main",
+		"worktree": "git worktree add -q wt -b other; echo on > wt/lamp.txt; echo '# x' >> lamp.txt",
+		"good":     "git checkout -q -b work; echo on > lamp.txt; git commit -qam lit; git pack-refs --all",
+		"links":    "rm -rf .git/refs .git/worktrees; ln -s /etc .git/refs; mkdir -p .git/worktrees/x; ln -s /etc/passwd .git/worktrees/x/gitdir; ln -sf /etc/passwd .git/packed-refs; echo on > lamp.txt",
+	})
+	_, c := start(t, t.TempDir())
+	d := finish(t, c, begin(t, c, p))
+	notes := func(name string) string { return strings.Join(only(t, d, name).Verdict.Notes, "\n") }
+	assert.Equal(t, verdict.NoChange, only(t, d, "branch").Verdict.Reason)
+	assert.Contains(t, notes("branch"), "commits on the branch side, which is not checked out")
+	assert.Contains(t, notes("worktree"), "a work tree of its own at ")
+	assert.Equal(t, verdict.Passed, only(t, d, "good").Verdict.Outcome)
+	assert.NotContains(t, notes("good"), "elsewhere")
+	assert.NotContains(t, notes("links"), "root:")
+}

@@ -144,6 +144,8 @@ type LeftOut struct {
 	NestedGit    int      `json:"nested_git,omitempty"`
 	InSubmodules int      `json:"in_submodules,omitempty"`
 	Struck       int      `json:"struck,omitempty"`
+	// Elsewhere says where else in the workspace work was left, which is no part of the change.
+	Elsewhere []string `json:"elsewhere,omitempty"`
 }
 
 // Bout is a row of bouts. Pointers are nil until the fact is known; a fact

@@ -175,6 +175,9 @@ type Captured struct {
 	InSubmodules int
 	// Struck is how many files held a secret, which was struck out.
 	Struck int
+	// Elsewhere says in words where else in the workspace work was left: on branches that
+	// are not checked out, in work trees of their own.
+	Elsewhere []string
 	// mayRename is set when files went and others came: only then is there a rename to find.
 	mayRename bool
 }
@@ -196,6 +199,7 @@ func (g *Git) Capture(ctx context.Context, w *Workspace, limits Limits) (*Captur
 	if err != nil {
 		return nil, err
 	}
+	c.Elsewhere = elsewhere(w)
 	return c, g.diffs(ctx, p, w.Dir, gitDir, c)
 }
 

@@ -239,9 +239,9 @@ func Of(f Facts) Verdict {
 		}
 		return v
 	case !f.Changed && !f.Question && f.EndedInError:
-		return Verdict{Outcome: Failed, Reason: ToolCrashed}
+		return Verdict{Outcome: Failed, Reason: ToolCrashed, Notes: names(f.Flags)}
 	case !f.Changed && !f.Question:
-		return Verdict{Outcome: Failed, Reason: NoChange}
+		return Verdict{Outcome: Failed, Reason: NoChange, Notes: names(f.Flags)}
 	case len(f.Strange) > 0:
 		v.Reason, v.Detail = FilesChanged, strings.Join(names(f.Strange), ", ")
 		return v
