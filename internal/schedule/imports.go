@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"agonometer/internal/bout/workspace"
@@ -121,6 +122,13 @@ func (s *Scheduler) taken(ctx context.Context, in *Import, b *store.Bout, p *wor
 			if br.Base != "" {
 				in.Facts.OffBase += ": it parted at " + short(br.Base)
 			}
+		}
+		if br.BetweenAll > 0 {
+			said := "the branch " + in.Branch + " was made from a later commit: between the start and its own work lie "
+			if in.Facts.OffBase != "" {
+				said = in.Facts.OffBase + "; between there and its own work lie "
+			}
+			in.Facts.OffBase = said + plural(br.BetweenAll, "commit") + " that other branches have too, and which are judged with it (" + strings.Join(firstNames(br.Between), "; ") + ")"
 		}
 		in.Patch = br.Diff
 	}

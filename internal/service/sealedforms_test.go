@@ -164,3 +164,29 @@ func TestWorkThatWasLeftElsewhere(t *testing.T) {
 	assert.NotContains(t, notes("good"), "elsewhere")
 	assert.NotContains(t, notes("links"), "root:")
 }
+
+// A branch that was made from a later commit than the start brings the work of others; what
+// lies between is said.
+func TestABranchFromALaterCommit(t *testing.T) {
+	p := newPort(t, "", map[string]string{"good": "echo on > lamp.txt"})
+	_, c := start(t, t.TempDir())
+	repo := filepath.Join(p.dir, "repo")
+	sh(t, repo, `git checkout -q -b own begin; echo on > lamp.txt; git commit -qam 'The lamp is lit'
+		git checkout -q -B trunk begin; echo a > buoy.txt; git add -A; git commit -qm 'A buoy is laid'; echo b > pilot.txt; git add -A; git commit -qm 'A pilot is hired'
+		git checkout -q -b late; echo on > lamp.txt; git commit -qam lit; git tag mine`)
+	bundle := p.bundle()
+	bundle.Main = filepath.Join(p.dir, "lamp.md")
+	notes := func(branch string) string {
+		b, err := c.ImportBout(t.Context(), api.ImportBout{Bundle: bundle, Contender: "dunlin", Branch: branch, From: repo})
+		require.NoError(t, err)
+		until(t, c, api.ContestDetail{Contest: api.Contest{ID: b.ContestID}}, func(e api.FeedEvent) bool { return e.BoutID == b.ID && e.State == "done" })
+		got := show(t, c, b)
+		assert.Equal(t, verdict.Passed, got.Verdict.Outcome)
+		return strings.Join(got.Verdict.Notes, "\n")
+	}
+	assert.NotContains(t, notes("own"), "later commit")
+	late := notes("late")
+	assert.Contains(t, late, "made from a later commit: between the start and its own work lie 2 commits")
+	assert.Contains(t, late, "A pilot is hired")
+	assert.Contains(t, late, "A buoy is laid")
+}

@@ -63,6 +63,55 @@ type Branch struct {
 	// or an older one where it is not based on it; empty where they share nothing.
 	Commit, Base string
 	Diff         []byte
+	// Between are commits that lie between the start commit and the branch's own, the newest
+	// first: other branches have them too, so the branch was made from a later one. At most ten
+	// of them, as id and subject; BetweenAll is how many there are.
+	Between    []string
+	BetweenAll int
+}
+
+// between finds the commits of a branch that others have too.
+func (r *Repositories) between(ctx context.Context, git call, b *Branch, from string) error {
+	git.args = []string{"for-each-ref", "--format=%(objecttype) %(objectname) %(*objecttype) %(*objectname)"}
+	refs, err := r.Git.run(ctx, git)
+	if err != nil {
+		return err
+	}
+	revisions := b.Commit + "\n^" + from + "\n"
+	all, err := r.Git.run(ctx, call{dir: git.dir, env: git.env, stdin: strings.NewReader(revisions), args: []string{"rev-list", "--stdin"}})
+	if err != nil {
+		return err
+	}
+	for line := range strings.Lines(string(refs)) {
+		f := strings.Fields(line)
+		for i := 0; i+1 < len(f); i += 2 {
+			if f[i] == "commit" && f[i+1] != b.Commit { // a name of the branch itself says nothing
+				revisions += "^" + f[i+1] + "\n"
+			}
+		}
+	}
+	own, err := r.Git.run(ctx, call{dir: git.dir, env: git.env, stdin: strings.NewReader(revisions), args: []string{"rev-list", "--stdin"}})
+	if err != nil {
+		return err
+	}
+	mine := map[string]bool{}
+	for _, id := range strings.Fields(string(own)) {
+		mine[id] = true
+	}
+	for _, id := range strings.Fields(string(all)) {
+		if mine[id] {
+			continue
+		}
+		if b.BetweenAll++; len(b.Between) < 10 {
+			git.args = []string{"log", "-1", "--no-color", "--format=%h %s", id}
+			line, err := r.Git.line(ctx, git)
+			if err != nil {
+				return err
+			}
+			b.Between = append(b.Between, line)
+		}
+	}
+	return nil
 }
 
 // Branch finds the change of a branch of a repository against a start commit.
@@ -84,6 +133,9 @@ func (r *Repositories) Branch(ctx context.Context, address, branch, start string
 	from := out.Base
 	if from == "" {
 		from = start
+	}
+	if err := r.between(ctx, git, out, from); err != nil {
+		return nil, err
 	}
 	git.args = []string{"diff-tree", "-r", "-p", "--binary", "--full-index", "--no-renames", "--no-ext-diff", "--no-textconv", "--no-color", "--src-prefix=a/", "--dst-prefix=b/", from, out.Commit}
 	out.Diff, err = r.Git.run(ctx, git)
