@@ -12,6 +12,7 @@ import (
 	"agonometer/internal/core/answer"
 	"agonometer/internal/core/contender"
 	"agonometer/internal/core/contest"
+	"agonometer/internal/core/draft"
 	"agonometer/internal/core/ledger"
 	"agonometer/internal/core/outcome"
 	"agonometer/internal/core/patch"
@@ -622,6 +623,14 @@ type Draft struct {
 	Main  string            `json:"main"`
 	Files map[string][]byte `json:"files"`
 	Notes []string          `json:"notes"`
+}
+
+// Survey lists the commits of a history that may make tasks.
+type Survey struct {
+	// Commits are the candidates in an order in which kinds of work, sizes and folders take
+	// turns; LeftOut are the others, with the reason of each.
+	Commits []draft.Candidate `json:"commits"`
+	LeftOut []draft.Candidate `json:"left_out"`
 }
 
 // LeftOut counts what a capture did not take, and why.

@@ -455,50 +455,51 @@ on the service's machine to find out which tests are goals.`,
 	return cmd
 }
 
-func (a *app) draft(ctx context.Context, c *client.Client, repository, commit, out, name string) error {
-	if _, err := os.Stat(repository); err == nil {
-		if repository, err = filepath.Abs(repository); err != nil {
-			return err
-		}
-	}
-	dir, err := filepath.Abs(out)
+// drafted is a task as it was drafted, with what proving found of it.
+type drafted struct {
+	api.Draft
+	bundle  *specfile.Bundle
+	proving api.Proving
+	goals   []string
+	guards  int
+}
+
+// draftOne drafts a task for a folder, completes its file and proves it; nothing is written.
+func (a *app) draftOne(ctx context.Context, c *client.Client, in api.DraftTask, dir string, repeats int, complete func(main []byte) []byte) (*drafted, error) {
+	d, err := c.DraftTask(ctx, in)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	d, err := c.DraftTask(ctx, api.DraftTask{Repository: repository, Commit: commit, Name: name})
-	if err != nil {
-		return err
-	}
-	b := &specfile.Bundle{Main: filepath.ToSlash(filepath.Join(dir, d.Main)), Files: map[string][]byte{}}
+	out := &drafted{Draft: d, bundle: &specfile.Bundle{Main: filepath.ToSlash(filepath.Join(dir, d.Main)), Files: map[string][]byte{}}}
 	for rel, data := range d.Files {
 		if !filepath.IsLocal(rel) {
-			return fmt.Errorf("the draft holds a file outside its folder: %s", rel)
+			return nil, fmt.Errorf("the draft holds a file outside its folder: %s", rel)
 		}
 		full := filepath.Join(dir, rel)
 		if _, err := os.Lstat(full); err == nil {
-			return fmt.Errorf("%s is there already; nothing was written. Choose another --out, or another --name", full)
+			return nil, fmt.Errorf("%s is there already; nothing was written. Choose another --out, or another --name", full)
 		}
-		b.Files[filepath.ToSlash(full)] = data
+		out.bundle.Files[filepath.ToSlash(full)] = data
 	}
-	ctx, stop := signal.NotifyContext(ctx, os.Interrupt)
-	defer stop()
-	p, err := a.proveOne(ctx, c, b, 1)
-	if err != nil {
-		return err
+	out.bundle.Files[out.bundle.Main] = complete(out.bundle.Files[out.bundle.Main])
+	if out.proving, err = a.proveOne(ctx, c, out.bundle, repeats); err != nil {
+		return out, err
 	}
-	var goals []string
-	guards := 0
-	for _, t := range p.Tests {
+	for _, t := range out.proving.Tests {
 		switch {
 		case t.Name == "":
 		case t.Role == outcome.Goal:
-			goals = append(goals, t.Name)
+			out.goals = append(out.goals, t.Name)
 		case t.Role == outcome.Guard:
-			guards++
+			out.guards++
 		}
 	}
-	b.Files[b.Main] = draft.WithGoals(b.Files[b.Main], goals, guards)
-	for full, data := range b.Files {
+	return out, nil
+}
+
+// write writes a drafted task's files, none of which may be there.
+func (d *drafted) write() error {
+	for full, data := range d.bundle.Files {
 		if err := os.MkdirAll(filepath.Dir(full), 0o755); err != nil {
 			return err
 		}
@@ -514,7 +515,38 @@ func (a *app) draft(ctx context.Context, c *client.Client, repository, commit, o
 			return err
 		}
 	}
-	fmt.Fprintf(a.out, "%s: %s, %s.\n", filepath.Join(out, d.Main), plural(len(goals), "goal test"), plural(guards, "guard test"))
+	return nil
+}
+
+// repositoryName is a repository as the service is told: a path on this machine is made absolute.
+func repositoryName(name string) (string, error) {
+	if _, err := os.Stat(name); err == nil {
+		return filepath.Abs(name)
+	}
+	return name, nil
+}
+
+func (a *app) draft(ctx context.Context, c *client.Client, repository, commit, out, name string) error {
+	repository, err := repositoryName(repository)
+	if err != nil {
+		return err
+	}
+	dir, err := filepath.Abs(out)
+	if err != nil {
+		return err
+	}
+	ctx, stop := signal.NotifyContext(ctx, os.Interrupt)
+	defer stop()
+	d, err := a.draftOne(ctx, c, api.DraftTask{Repository: repository, Commit: commit, Name: name}, dir, 1, func(main []byte) []byte { return main })
+	if err == nil {
+		d.bundle.Files[d.bundle.Main] = draft.WithGoals(d.bundle.Files[d.bundle.Main], d.goals, d.guards)
+		err = d.write()
+	}
+	if err != nil {
+		return err
+	}
+	p := d.proving
+	fmt.Fprintf(a.out, "%s: %s, %s.\n", filepath.Join(out, d.Main), plural(len(d.goals), "goal test"), plural(d.guards, "guard test"))
 	for _, n := range d.Notes {
 		fmt.Fprintln(a.out, "Note: "+visible(n)+".")
 	}

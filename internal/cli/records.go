@@ -55,7 +55,7 @@ func (a *app) taskCommand() *cobra.Command {
 			facts = append(facts, [2]string{"Kind", t.Kind}, [2]string{"Proved", provedWords(t.Proved)}, [2]string{"Reference", t.ReferenceFails}, [2]string{"Digest", t.Digest}, [2]string{"Contests", strconv.Itoa(t.Contests)}, [2]string{"Brief", t.Brief})
 			return a.facts(t, facts)
 		}})
-	return noun("task", "Tasks: wanted changes, with what judges them", list, show, a.taskProve(), a.taskLog(), a.taskDraft())
+	return noun("task", "Tasks: wanted changes, with what judges them", list, show, a.taskProve(), a.taskLog(), a.taskDraft(), a.taskSurvey())
 }
 
 func orAbsent(s string) cell {

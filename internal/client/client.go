@@ -262,6 +262,18 @@ func (c *Client) Proving(ctx context.Context, id string) (api.Proving, error) {
 	return call[api.Proving](ctx, c, http.MethodGet, "/provings/"+seg(id), nil)
 }
 
+// Survey lists the commits of a repository's history that may make tasks.
+func (c *Client) Survey(ctx context.Context, repository, revision, since string, scan int) (api.Survey, error) {
+	query := url.Values{"repository": {repository}, "scan": {strconv.Itoa(scan)}}
+	if revision != "" {
+		query.Set("revision", revision)
+	}
+	if since != "" {
+		query.Set("since", since)
+	}
+	return call[api.Survey](ctx, c, http.MethodGet, "/survey?"+query.Encode(), nil)
+}
+
 // ProvingLog is what the command printed that failed in a step of a proving; step "" is
 // the first that has an output.
 func (c *Client) ProvingLog(ctx context.Context, id, step string) ([]byte, error) {

@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"os/exec"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -499,6 +500,42 @@ func (s *Server) importTask(c *gin.Context, in *api.ImportBout, imp *schedule.Im
 	var ok bool
 	imp.Task, imp.Commit, ok = s.taskOfBundle(c, in.Bundle)
 	return ok
+}
+
+// maxScan is how many commits a survey looks at.
+const maxScan = 20_000
+
+func (s *Server) surveyHistory(c *gin.Context) {
+	repository, revision, since := c.Query("repository"), c.DefaultQuery("revision", "HEAD"), c.Query("since")
+	scan, err := strconv.Atoi(c.DefaultQuery("scan", "1000"))
+	switch {
+	case repository == "":
+		s.problem(c, http.StatusUnprocessableEntity, "The repository is not given", "A survey goes through the history of a repository.")
+		return
+	case err != nil || scan < 1 || scan > maxScan:
+		s.problem(c, http.StatusUnprocessableEntity, "That many commits cannot be looked at", fmt.Sprintf("scan is a whole number from 1 to %d.", maxScan))
+		return
+	}
+	log, err := s.engine.Repositories.Log(c.Request.Context(), repository, revision, since, scan)
+	if err != nil {
+		s.problem(c, http.StatusUnprocessableEntity, "The history cannot be read", err.Error())
+		return
+	}
+	out := api.Survey{LeftOut: []draft.Candidate{}}
+	var all []draft.Candidate
+	for _, one := range log {
+		logged := draft.Logged{Commit: one.Commit, Parents: one.Parents, Subject: one.Subject}
+		for _, f := range one.Files {
+			logged.Files = append(logged.Files, draft.LoggedFile(f))
+		}
+		candidate := draft.Consider(logged, draft.DefaultBounds)
+		all = append(all, candidate)
+		if candidate.LeftOut != "" {
+			out.LeftOut = append(out.LeftOut, candidate)
+		}
+	}
+	out.Commits = append([]draft.Candidate{}, draft.Spread(all)...)
+	c.JSON(http.StatusOK, out)
 }
 
 func (s *Server) draftTask(c *gin.Context) {

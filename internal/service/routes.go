@@ -95,6 +95,8 @@ func (s *Server) routes() []route {
 		{method: get, path: "/tasks", id: "listTasks", summary: "Tasks that contests have recorded, each as last used", response: []api.Task{}, handle: s.listTasks},
 		{method: get, path: "/tasks/{slug}", id: "getTask", summary: "One task as last used", response: api.Task{}, handle: s.getTask},
 		{method: post, path: "/provings", id: "proveTask", summary: "Prove a task: that the start fails its goals, and the reference passes", request: api.ProveTask{}, status: 201, response: api.Proving{}, handle: s.proveTask},
+		{method: get, path: "/survey", id: "surveyHistory", summary: "Which commits of a repository's history may make tasks", query: []param{{name: "repository", description: "A path on the service's machine, or a git URL."},
+			{name: "revision", description: "Where the history ends; default HEAD."}, {name: "since", description: "Commits since a date, as git reads it."}, {name: "scan", description: "How many commits are looked at, at most 20000; default 1000."}}, response: api.Survey{}, handle: s.surveyHistory},
 		{method: get, path: "/provings", id: "listProvings", summary: "Provings, the newest first", query: []param{{name: "task", description: "Only those of this task (slug)."}}, response: []api.Proving{}, handle: s.listProvings},
 		{method: get, path: "/provings/{id}", id: "getProving", summary: "One proving with its tests", response: api.Proving{}, handle: s.getProving},
 		{method: get, path: "/provings/{id}/log", id: "getProvingLog", summary: "What a command printed that failed in a proving", query: []param{{name: "step", description: "The step; the first with an output where it is left out."}}, content: "text/plain", handle: s.getProvingLog},

@@ -858,6 +858,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/survey": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Which commits of a repository's history may make tasks */
+        get: operations["surveyHistory"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tasks": {
         parameters: {
             query?: never;
@@ -1069,6 +1086,15 @@ export interface components {
                 [key: string]: string;
             };
             main: string;
+        };
+        Candidate: {
+            commit: string;
+            folder: string;
+            kind: string;
+            left_out: string;
+            lines: number;
+            size: string;
+            subject: string;
         };
         Check: {
             name: string;
@@ -1944,6 +1970,10 @@ export interface components {
             passed: number;
             repeated: number;
             skipped: number;
+        };
+        Survey: {
+            commits: components["schemas"]["Candidate"][];
+            left_out: components["schemas"]["Candidate"][];
         };
         Task: {
             attachments: string[];
@@ -3839,6 +3869,44 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SignInLink"];
+                };
+            };
+            /** @description A problem document */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    surveyHistory: {
+        parameters: {
+            query?: {
+                /** @description A path on the service's machine, or a git URL. */
+                repository?: string;
+                /** @description Where the history ends; default HEAD. */
+                revision?: string;
+                /** @description Commits since a date, as git reads it. */
+                since?: string;
+                /** @description How many commits are looked at, at most 20000; default 1000. */
+                scan?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Which commits of a repository's history may make tasks */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Survey"];
                 };
             };
             /** @description A problem document */

@@ -209,6 +209,64 @@ func (r *Repositories) Commit(ctx context.Context, address, revision string) (*C
 	return out, err
 }
 
+// Logged is a commit as a history lists it; see draft.Logged.
+type Logged struct {
+	Commit, Subject string
+	Parents         int
+	Files           []LoggedFile
+}
+
+// LoggedFile is a changed file; -1 lines are those of what is no text.
+type LoggedFile struct {
+	Path           string
+	Added, Removed int
+}
+
+// Log lists commits, the newest first: of a revision, since a date as git reads it ("" for
+// all), at most so many.
+func (r *Repositories) Log(ctx context.Context, address, revision, since string, most int) ([]Logged, error) {
+	dir, err := r.Local(ctx, address)
+	if err != nil {
+		return nil, err
+	}
+	id, err := r.Resolve(ctx, address, revision)
+	if err != nil {
+		return nil, err
+	}
+	args := []string{"log", "-z", "--numstat", "--no-renames", "--no-color", "--no-show-signature", "--format=%x01%H%x02%P%x02%s", "--max-count=" + strconv.Itoa(most)}
+	if since != "" {
+		args = append(args, "--since="+since)
+	}
+	text, err := r.Git.run(ctx, call{dir: "/", env: []string{"GIT_DIR=" + dir}, args: append(args, id, "--")})
+	if err != nil {
+		return nil, err
+	}
+	var out []Logged
+	for _, piece := range strings.Split(string(text), "\x01") {
+		head, files, _ := strings.Cut(piece, "\x00")
+		f := strings.SplitN(strings.TrimSpace(head), "\x02", 3)
+		if len(f) != 3 {
+			continue
+		}
+		one := Logged{Commit: f[0], Parents: len(strings.Fields(f[1])), Subject: f[2]}
+		for _, line := range strings.Split(files, "\x00") {
+			n := strings.SplitN(strings.TrimLeft(line, "\n"), "\t", 3)
+			if len(n) != 3 {
+				continue
+			}
+			count := func(s string) int {
+				if v, err := strconv.Atoi(s); err == nil {
+					return v
+				}
+				return -1
+			}
+			one.Files = append(one.Files, LoggedFile{Path: n[2], Added: count(n[0]), Removed: count(n[1])})
+		}
+		out = append(out, one)
+	}
+	return out, nil
+}
+
 // Content is a file of a commit, of a megabyte at most; nil where there is none.
 func (r *Repositories) Content(ctx context.Context, address, commit, name string) []byte {
 	dir, err := r.Local(ctx, address)
