@@ -202,7 +202,7 @@ func realStep(t *testing.T, c *client.Client, f []string) (proved bool, wrong in
 		}
 		assert.LessOrEqual(t, len(got.Verdict.Broken), missed(guards), "%s: %v", name, firstOf(got.Verdict.Broken))
 		if name == "weakened" {
-			assert.NotEmpty(t, got.Verdict.Weakened, "it is told")
+			assert.NotEmpty(t, got.Verdict.Weakened, "the verdict says so")
 		}
 	}
 	return true, wrong

@@ -145,7 +145,7 @@ type test struct {
 	over    bool
 }
 
-// maxGone bounds how many names are told apart that are not kept.
+// maxGone bounds how many names are distinguished among tests that are not kept.
 const maxGone = 2_000_000
 
 func newCollector(o Options) *collector {
