@@ -116,7 +116,7 @@ func large(b *testing.B, file func(i int) (ending, content string)) (origin stri
 	}
 	start, err := repos.StartRepository(b.Context(), filepath.Join(scratch, "starts"), origin, commit)
 	require.NoError(b, err)
-	p, err = g.Prepare(b.Context(), filepath.Join(scratch, "prepared"), start, commit, "", nil, workspace.CopyOptions{}, nil)
+	p, err = g.Prepare(b.Context(), filepath.Join(scratch, "prepared"), start, commit, "", nil, nil, workspace.CopyOptions{}, nil)
 	require.NoError(b, err)
 	return origin, g, p, scratch
 }

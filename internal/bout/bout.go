@@ -332,7 +332,11 @@ func (e *Engine) Prepare(ctx context.Context, t *task.Task, commit string, limit
 	if err != nil {
 		return nil, voidOf(err)
 	}
-	p, err := e.Git.Prepare(ctx, e.prepared(), start, commit, t.Prepare, patch.Prefixed(lastReference(t)), e.copyOptions(), func(ctx context.Context, ws, home, tmp string) (time.Duration, error) {
+	subs, err := e.Repositories.Submodules(ctx, e.starts(), t.RepositoryAddress(), commit)
+	if err != nil {
+		return nil, voidOf(err)
+	}
+	p, err := e.Git.Prepare(ctx, e.prepared(), start, commit, t.Prepare, patch.Prefixed(lastReference(t)), subs, e.copyOptions(), func(ctx context.Context, ws, home, tmp string) (time.Duration, error) {
 		say("preparing " + filepath.Base(t.Repository) + " (once): " + firstLine(t.Prepare))
 		root := filepath.Join(filepath.Dir(tmp), "root")
 		if err := os.Mkdir(root, 0o755); err != nil {

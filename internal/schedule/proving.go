@@ -222,6 +222,9 @@ func (pr *proof) run(ctx context.Context) error {
 		words += ")"
 	}
 	pr.step("prepare", true, words)
+	for _, s := range prepared.EmptySubmodules {
+		pr.result.Warnings = append(pr.result.Warnings, "the submodule "+s.Path+" arrives empty: "+s.Why)
+	}
 	if err := pr.scope(ctx, prepared); err != nil {
 		return err
 	}

@@ -475,6 +475,11 @@ func (c *collector) look(ctx context.Context, f folder, push func(folder)) error
 	for _, e := range list {
 		base := e.Name()
 		if strings.EqualFold(base, ".git") { // git takes no path with it, however it is written
+			var sys unix.Stat_t
+			then, noted := stats[base]
+			if f.rel != "" && noted && unix.Fstatat(fd, base, &sys, unix.AT_SYMLINK_NOFOLLOW) == nil && then == statOfSys(&sys) {
+				continue // a submodule's own, as it was
+			}
 			if f.rel != "" || base != ".git" {
 				got.nested++
 			}

@@ -125,8 +125,8 @@ type Prepared struct {
 	Tree   string `json:"tree"`
 	// ObjectFormat is sha1 or sha256.
 	ObjectFormat string `json:"object_format"`
-	// Submodules are paths that arrive empty.
-	Submodules []string `json:"submodules,omitempty"`
+	// EmptySubmodules are those that could not be reached, with the reason of each.
+	EmptySubmodules []EmptySubmodule `json:"empty_submodules,omitempty"`
 	// PrepareMS is how long the prepare command ran, in milliseconds.
 	PrepareMS int64 `json:"prepare_ms"`
 	// HomeBytes is the size of the prepared HOME.
@@ -153,13 +153,14 @@ const preparedVersion = "2"
 
 // Prepare returns the prepared state below `dir` for a start repository and a
 // prepare command (empty: none), made now if it is not there. reference is a patch whose
-// manifests say what the command fetches; nil for none. owner is to whom the prepared HOME
+// manifests say what the command fetches; nil for none. subs are the start's submodules. owner is to whom the prepared HOME
 // belongs.
-func (g *Git) Prepare(ctx context.Context, dir, start, commit, command string, reference []byte, owner CopyOptions, prepare RunPrepare) (*Prepared, error) {
+func (g *Git) Prepare(ctx context.Context, dir, start, commit, command string, reference []byte, subs []Submodule, owner CopyOptions, prepare RunPrepare) (*Prepared, error) {
 	depends := []string{preparedVersion, filepath.Base(start), command}
 	if changed, added := manifestsIn(reference); command != "" && len(changed)+len(added) > 0 {
 		depends = append(depends, string(reference))
 	}
+	depends = append(depends, unreached(subs)...)
 	dest := filepath.Join(dir, key(depends...))
 	if p, err := loadPrepared(dest); err == nil {
 		return p, nil
@@ -177,6 +178,9 @@ func (g *Git) Prepare(ctx context.Context, dir, start, commit, command string, r
 		return nil, err
 	}
 	if err := g.makeTemplate(ctx, p, start); err != nil {
+		return nil, err
+	}
+	if p.EmptySubmodules, err = g.placeSubmodules(ctx, p.Template(), "", subs); err != nil {
 		return nil, err
 	}
 	for _, d := range []string{p.Home(), filepath.Join(part, "tmp")} {
@@ -323,11 +327,8 @@ func (g *Git) makeTemplate(ctx context.Context, p *Prepared, start string) error
 	}
 	var files []string
 	for _, e := range splitNUL(list) {
-		meta, name, _ := strings.Cut(e, "\t")
+		_, name, _ := strings.Cut(e, "\t")
 		files = append(files, name)
-		if strings.HasPrefix(meta, "160000 ") {
-			p.Submodules = append(p.Submodules, name)
-		}
 	}
 	return g.gatherAttributes(ctx, p, files)
 }

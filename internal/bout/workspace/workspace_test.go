@@ -72,7 +72,9 @@ func fixtureOf(t *testing.T, origin, prepare string, reference ...byte) *fixture
 	start, err := f.repos.StartRepository(t.Context(), filepath.Join(f.dir, "starts"), f.origin, f.commit)
 	require.NoError(t, err)
 	f.start, f.prepare = start, prepare
-	f.p, err = f.git.Prepare(t.Context(), filepath.Join(f.dir, "prepared"), start, f.commit, prepare, f.reference, CopyOptions{},
+	subs, err := f.repos.Submodules(t.Context(), filepath.Join(f.dir, "starts"), f.origin, f.commit)
+	require.NoError(t, err)
+	f.p, err = f.git.Prepare(t.Context(), filepath.Join(f.dir, "prepared"), start, f.commit, prepare, f.reference, subs, CopyOptions{},
 		func(ctx context.Context, ws, home, tmp string) (time.Duration, error) {
 			cmd := exec.CommandContext(ctx, "sh", "-ec", prepare)
 			cmd.Dir = ws
@@ -382,11 +384,11 @@ func TestPrepareFetchesWhatTheReferenceNeeds(t *testing.T) {
 	assert.False(t, c.Changed(), string(c.Diff))
 	require.NoError(t, f.apply(t, f.make(t, "judged"), []byte(reference), ""))
 
-	again, err := f.git.Prepare(t.Context(), filepath.Join(f.dir, "prepared"), f.start, f.commit, f.prepare, nil, CopyOptions{}, func(context.Context, string, string, string) (time.Duration, error) { return 0, nil })
+	again, err := f.git.Prepare(t.Context(), filepath.Join(f.dir, "prepared"), f.start, f.commit, f.prepare, nil, nil, CopyOptions{}, func(context.Context, string, string, string) (time.Duration, error) { return 0, nil })
 	require.NoError(t, err)
 	assert.NotEqual(t, f.p.Dir, again.Dir, "another state without the reference")
 	for _, odd := range []string{"", "nonsense", "diff --git a/go.mod b/go.mod\n--- a/go.mod\n+++ b/go.mod\n@@ -1 +1 @@\n-not there\n+x\n"} {
-		_, err := f.git.Prepare(t.Context(), filepath.Join(f.dir, "prepared"), f.start, f.commit, "true", []byte(odd), CopyOptions{}, func(context.Context, string, string, string) (time.Duration, error) { return 0, nil })
+		_, err := f.git.Prepare(t.Context(), filepath.Join(f.dir, "prepared"), f.start, f.commit, "true", []byte(odd), nil, CopyOptions{}, func(context.Context, string, string, string) (time.Duration, error) { return 0, nil })
 		require.NoError(t, err, odd)
 	}
 }
