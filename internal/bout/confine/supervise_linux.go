@@ -83,7 +83,7 @@ func supervise() int {
 		_ = out.Encode(report{Event: "setup", Stage: "read what to do", Why: err.Error()})
 		return 1
 	}
-	openStreams(spec.TTY)
+	openStreams(spec)
 	var missing []string // walls that could not be raised
 	// What the kernel ends first when memory runs out.
 	_ = os.WriteFile("/proc/self/oom_score_adj", []byte("1000"), 0)
@@ -382,15 +382,20 @@ func lowerPrivileges(spec Spec, attr *syscall.SysProcAttr) error {
 }
 
 // openStreams lets a command open its standard streams by their names, as shells do:
-// /dev/stdout leads to a pipe that the service made, which belongs to the service's user.
-func openStreams(tty bool) {
+// /dev/stdout leads to a pipe or a terminal that the service made, which belongs to the
+// service's user. A pipe has no name by which others could reach it; a terminal has one, and
+// is handed to the command's user alone.
+func openStreams(spec Spec) {
 	for fd := range 3 {
 		var st unix.Stat_t
 		if unix.Fstat(fd, &st) != nil {
 			continue
 		}
-		if kind := st.Mode & unix.S_IFMT; kind == unix.S_IFIFO || tty && kind == unix.S_IFCHR {
+		switch kind := st.Mode & unix.S_IFMT; {
+		case kind == unix.S_IFIFO:
 			_ = unix.Fchmod(fd, 0o666)
+		case spec.TTY && kind == unix.S_IFCHR && spec.Owner.Root:
+			_ = unix.Fchown(fd, spec.Owner.UID, spec.Owner.GID)
 		}
 	}
 }
