@@ -49,7 +49,7 @@ test: need-chromium build lint ## everything that must hold; under ten minutes
 	cd console && npm run --silent test
 	go test -timeout 20m ./...
 
-test-long: test ## the race detector, a minute of each fuzz target, the whole demo, the whole hostile suite
+test-long: test ## the race detector, a minute of each fuzz target, the whole demo, the whole hostile suite, real steps
 	CGO_ENABLED=1 go test -race -timeout 40m ./internal/schedule/... ./internal/store/... ./internal/service/... ./internal/bout/... ./internal/client/...
 	go test -run '^$$' -fuzz FuzzDecode -fuzztime 60s ./internal/core/specfile
 	for f in ReadGoTest ReadJUnit ReadTAP ReadNumber; do go test -run '^$$' -fuzz "^Fuzz$$f$$" -fuzztime 60s ./internal/core/testlog || exit 1; done
@@ -60,7 +60,7 @@ test-long: test ## the race detector, a minute of each fuzz target, the whole de
 	go test -run '^$$' -fuzz FuzzReply -fuzztime 60s ./internal/core/wire
 	go test -run '^$$' -fuzz FuzzPrices -fuzztime 60s ./internal/core/ledger
 	AGONOMETER_LONG=1 go test -timeout 20m -run TestDemo ./internal/cli
-	AGONOMETER_LONG=1 go test -timeout 40m -run 'TestHostileContenders|TestKilledAnywhere' ./internal/service
+	AGONOMETER_LONG=1 go test -timeout 40m -run 'TestHostileContenders|TestKilledAnywhere|TestRealSteps' ./internal/service
 
 bench: build ## the harness's own time, as ratios to plain git; see docs/performance.md
 	go test -run '^$$' -bench . -benchtime 5x -timeout 30m ./internal/bout

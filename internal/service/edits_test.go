@@ -263,7 +263,7 @@ func TestRecordsOfBeforeEditMeasures(t *testing.T) {
 	bad := only(t, d, "messy").ID
 	require.NoError(t, s.Close())
 	alter(t, data, `UPDATE judgements SET rounds = (SELECT json_group_array(json(json_remove(value, '$.measures', '$.measures_version', '$.edits', '$.beside'))) FROM json_each(judgements.rounds));
-		DROP TABLE edit_marks; PRAGMA user_version = 4`)
+		DROP TABLE edit_marks; ALTER TABLE contest_tasks DROP COLUMN reads; ALTER TABLE contest_tasks DROP COLUMN drafted; PRAGMA user_version = 4`)
 	_, c = start(t, data)
 	_, err := c.Measures(t.Context(), bad, 0)
 	assert.ErrorContains(t, err, "again")
