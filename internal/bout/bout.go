@@ -53,6 +53,7 @@ type Engine struct {
 	owners map[string]*held    // by bout
 	hide   map[string][]string // what no command of a bout may see, by who said so
 	gates  map[string]*sync.Mutex
+	subs   map[string][]workspace.Submodule // of start commits, once they were looked for
 	pacers map[string]*meter.Pacer
 }
 
@@ -322,6 +323,29 @@ func lastReference(t *task.Task) []byte {
 	return nil
 }
 
+// submodules finds those of a start commit, once for as long as the service runs: each bout
+// asks, and what cannot be reached takes its time.
+func (e *Engine) submodules(ctx context.Context, address, commit string) ([]workspace.Submodule, error) {
+	key := address + "\x00" + commit
+	e.mu.Lock()
+	known, ok := e.subs[key]
+	e.mu.Unlock()
+	if ok && workspace.StartsAreThere(known) { // they may have been pruned
+		return known, nil
+	}
+	subs, err := e.Repositories.Submodules(ctx, e.starts(), address, commit)
+	if err != nil || ctx.Err() != nil {
+		return subs, errors.Join(err, ctx.Err())
+	}
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if e.subs == nil {
+		e.subs = map[string][]workspace.Submodule{}
+	}
+	e.subs[key] = subs
+	return subs, nil
+}
+
 // Prepare returns the prepared state of a task, made now if it is not there.
 // say is called when there is something that takes time.
 func (e *Engine) Prepare(ctx context.Context, t *task.Task, commit string, limits task.Limits, say func(string)) (*workspace.Prepared, error) {
@@ -332,7 +356,7 @@ func (e *Engine) Prepare(ctx context.Context, t *task.Task, commit string, limit
 	if err != nil {
 		return nil, voidOf(err)
 	}
-	subs, err := e.Repositories.Submodules(ctx, e.starts(), t.RepositoryAddress(), commit)
+	subs, err := e.submodules(ctx, t.RepositoryAddress(), commit)
 	if err != nil {
 		return nil, voidOf(err)
 	}

@@ -234,3 +234,14 @@ func unreached(subs []Submodule) []string {
 	}
 	return out
 }
+
+// StartsAreThere tells whether the start repositories of submodules that were found are
+// still on disk.
+func StartsAreThere(subs []Submodule) bool {
+	for _, s := range subs {
+		if s.Start != "" && !exists(filepath.Join(s.Start, "HEAD")) || !StartsAreThere(s.Inner) {
+			return false
+		}
+	}
+	return true
+}
