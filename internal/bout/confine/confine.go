@@ -443,7 +443,7 @@ func (p *Process) reap() error {
 	err := p.cmd.Wait()
 	p.report.Close()
 	p.starved = p.group.outOfMemory()
-	p.group.remove()
+	go p.group.remove() // ends with the kernel's own cleaning up; what a service leaves its next one removes
 	return err
 }
 

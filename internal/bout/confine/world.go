@@ -135,7 +135,7 @@ func (w World) Spec(args []string, env map[string]string) Spec {
 		}
 	}
 	for _, name := range tools.folders {
-		if !w.hidden(name) {
+		if !w.hidden(name) && !system(name) { // the system's folders are there anyway, and each mount takes its time
 			show(name)
 		}
 	}
