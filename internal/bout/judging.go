@@ -383,9 +383,10 @@ func ends(base *outcome.Baseline) func(*outcome.CheckRun) bool {
 func shaky(stage *task.Stage, base *outcome.Baseline, compared *outcome.Result, run outcome.Run) []task.Check {
 	var out []task.Check
 	ended := ends(base)
+	unsaid := base.Silent()
 	for _, c := range stage.Checks {
 		broken := slices.ContainsFunc(compared.Rows, func(r outcome.Row) bool {
-			return r.Check == string(c.Name) && r.Broken() && (r.After != testlog.Missing || !base.SealedSaysNothing(r.Key()))
+			return r.Check == string(c.Name) && r.Broken() && (r.After != testlog.Missing || !unsaid[r.Key()])
 		})
 		r := run.Of(string(c.Name))
 		if !broken || r == nil || r.TimedOut || !r.Ran || ended(r) || c.Reads.SeesTests() && r.Summary().Passed == 0 {
@@ -400,10 +401,11 @@ func shaky(stage *task.Stage, base *outcome.Baseline, compared *outcome.Result, 
 // that the sealed files say anew.
 func (e *Engine) changedTests(p *workspace.Prepared, stage *task.Stage, base *outcome.Baseline) ([]outcome.Key, error) {
 	var out []outcome.Key
+	unsaid := base.Silent()
 	for _, run := range base.Start {
 		var names []string
 		for _, t := range run.Tests {
-			if k := (outcome.Key{Check: run.Check, Name: t.Name}); t.Outcome == testlog.Passed && base.SealedSaysNothing(k) {
+			if k := (outcome.Key{Check: run.Check, Name: t.Name}); t.Outcome == testlog.Passed && unsaid[k] {
 				names = append(names, t.Name)
 			}
 		}
@@ -437,12 +439,16 @@ const maxTestFile = 4 << 20
 // nothing of: whether it holds is seen with the start's own tests.
 func silent(stage *task.Stage, base *outcome.Baseline, compared *outcome.Result) []task.Check {
 	var out []task.Check
+	if !stage.HasSealed() {
+		return nil
+	}
+	unsaid := base.Silent()
 	for _, c := range stage.Checks {
-		if !stage.HasSealed() || c.Sealed || !c.Reads.SeesTests() {
+		if c.Sealed || !c.Reads.SeesTests() {
 			continue
 		}
 		if slices.ContainsFunc(compared.Rows, func(r outcome.Row) bool {
-			return r.Check == string(c.Name) && r.Broken() && base.SealedSaysNothing(r.Key())
+			return r.Check == string(c.Name) && r.Broken() && unsaid[r.Key()]
 		}) {
 			out = append(out, c)
 		}

@@ -285,14 +285,24 @@ func (b *Baseline) CannotRun() string {
 	return ""
 }
 
-// SealedSaysNothing tells whether a test ran at the start without the sealed files, and
-// with them was not seen.
-func (b *Baseline) SealedSaysNothing(k Key) bool {
-	in := func(run Run) bool {
-		c := run.Of(k.Check)
-		return c != nil && slices.ContainsFunc(c.Tests, func(t testlog.Test) bool { return t.Name == k.Name })
+// Silent are the tests that ran at the start without the sealed files and were not seen
+// with them.
+func (b *Baseline) Silent() map[Key]bool {
+	out := map[Key]bool{}
+	if b == nil {
+		return out
 	}
-	return k.Name != "" && in(b.Start) && !in(b.StartSealed)
+	for _, c := range b.Start {
+		for i := range c.Tests {
+			out[Key{c.Check, c.Tests[i].Name}] = true
+		}
+	}
+	for _, c := range b.StartSealed {
+		for i := range c.Tests {
+			delete(out, Key{c.Check, c.Tests[i].Name})
+		}
+	}
+	return out
 }
 
 func firstWithTests(stage *task.Stage) string {
@@ -398,6 +408,10 @@ func Compare(stage *task.Stage, b *Baseline, runs Runs) Result {
 	var out Result
 	roles := b.Roles(stage, deciding)
 	after, second, mine, plain := deciding.all(), again.all(), own.all(), runs.OwnTests.all()
+	var silent map[Key]bool
+	if len(plain) > 0 {
+		silent = b.Silent()
+	}
 	unbuilt := map[string]bool{} // checks whose sealed tests did not run with this result
 	known := map[Key]bool{}
 	for _, m := range []map[Key]testlog.Test{b.Start.all(), b.StartSealed.all(), b.Reference.all()} {
@@ -433,7 +447,7 @@ func Compare(stage *task.Stage, b *Baseline, runs Runs) Result {
 			if t, ok := second[k]; ok && t.Outcome == testlog.Passed {
 				row.Unsteady = true
 			}
-			if t, ok := plain[k]; ok && !row.Unsteady && b.SealedSaysNothing(k) {
+			if t, ok := plain[k]; ok && !row.Unsteady && silent[k] {
 				switch {
 				case row.After == testlog.Missing:
 					// Its package does not build with the sealed tests, as it did not at the start.
@@ -473,8 +487,14 @@ func Compare(stage *task.Stage, b *Baseline, runs Runs) Result {
 	}
 	out.count(stage, b, deciding, own)
 	for i := range out.Checks {
-		if c := &out.Checks[i]; unbuilt[c.Check] && c.Missed > 0 {
-			c.Why += "; the sealed tests do not build, or do not get to their end, with this result"
+		if c := &out.Checks[i]; unbuilt[c.Check] {
+			// With the reference they do: a result with which they do not is none that passes.
+			const why = "the sealed tests do not build, or do not get to their end, with this result"
+			if c.OK = false; c.Why == "" {
+				c.Why = why
+			} else {
+				c.Why += "; " + why
+			}
 		}
 	}
 	if strange > 0 {

@@ -295,6 +295,13 @@ func TestGuardsWhereSealedTestsDoNotBuild(t *testing.T) {
 	assert.Equal(t, "1 goal missed; the sealed tests do not build, or do not get to their end, with this result", whole.Checks[0].Why)
 	assert.False(t, whole.Checks[0].OK)
 
+	// Where no goal would tell, a result with which the sealed tests do not build passes not.
+	without := &Baseline{Start: b.Start, StartSealed: b.StartSealed, Reference: run(0, o{"a": pass, "b": pass, "c": pass, "other": pass})}
+	hidden := Compare(&oneCheck, without, Runs{Deciding: half, OwnTests: run(0, o{"a": pass, "b": pass, "c": pass, "other": pass})})
+	assert.Equal(t, Share{4, 4}, hidden.Guards)
+	assert.False(t, hidden.Checks[0].OK)
+	assert.Contains(t, hidden.Checks[0].Why, "do not build")
+
 	// They build with this one, and a asks for more than it did at the start.
 	more := Compare(&oneCheck, b, Runs{Deciding: run(1, o{"a": fail, "b": pass, "c": pass, "new": pass, "other": pass}), OwnTests: run(0, o{"a": pass, "b": pass, "c": pass})})
 	assert.Equal(t, Goal, row(t, more, "a").Role)
