@@ -518,7 +518,7 @@ func (d *drafted) write() error {
 	return nil
 }
 
-// repositoryName is a repository as the service is told: a path on this machine is made absolute.
+// repositoryName makes a path on this machine absolute; an address stays as it is.
 func repositoryName(name string) (string, error) {
 	if _, err := os.Stat(name); err == nil {
 		return filepath.Abs(name)

@@ -123,7 +123,7 @@ type collector struct {
 	tests   map[string]*test
 	names   map[uint64]int32 // how many tests were given a name that fresh numbers, by its hash
 	seed    maphash.Seed
-	crowded bool // there were more tests of one name, or names, than are told apart
+	crowded bool // there were more tests of one name, or more names, than are distinguished
 	others  int  // tests that are kept and that nobody asked for
 	over    int  // tests beyond those that are kept until they have passed
 	failed  int  // of those, what failed and stays
